@@ -1,0 +1,120 @@
+"""The order a device gets: always computed from the present, never remembered."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+from mellow_herald.core.attempt import (
+    Attempt,
+    CallOff,
+    Clear,
+    Effect,
+    Event,
+    Offer,
+    Refusal,
+    StandbyHolds,
+    State,
+    StayedOld,
+    TryAgain,
+    Wait,
+    WaitingFor,
+    advance,
+)
+from mellow_herald.core.rollout import RolloutState
+
+CLEARANCE = timedelta(seconds=600)
+
+
+class Order(StrEnum):
+    """What the service may tell a device."""
+
+    FETCH = "fetch"
+    SWITCH = "switch"
+    SWITCH_BACK = "switch-back"
+    ABANDON = "abandon"
+    STAY = "stay"
+
+
+@dataclass(frozen=True, slots=True)
+class Word:
+    """What the device's call shows: whether it could switch now, whether its standby slot holds the image of the
+    attempt, and whether it is a check-in (only those are given clearance)."""
+
+    check_in: bool
+    ready: bool = False
+    standby_holds: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """The order that now stands (None: nothing new), the attempt as it is then, and the events that led there."""
+
+    order: Order | None
+    attempt: Attempt
+    events: tuple[Event, ...] = ()
+
+
+def wants_clearance(attempt: Attempt, rollout: RolloutState, word: Word) -> bool:
+    """Whether ``answer`` may draw a clearance number; the caller draws it under the rollout's gate."""
+    return attempt.live and rollout is RolloutState.RUNNING and word.check_in and word.ready
+
+
+def answer(attempt: Attempt, rollout: RolloutState, word: Word, now: datetime, numbers: Iterator[int]) -> Answer:
+    """The order for a device whose call shows ``word``, in a rollout that stands at ``rollout``.
+
+    ``numbers`` yields clearance numbers drawn under the gate; it is used only where ``wants_clearance`` says so.
+    """
+    follow = _Following(attempt, now)
+    order = _order(follow, rollout, word, now, numbers)
+    return Answer(order, follow.attempt, tuple(follow.events))
+
+
+class _Following:
+    """An attempt and the events that were applied to it."""
+
+    def __init__(self, attempt: Attempt, now: datetime) -> None:
+        self.attempt, self.now = attempt, now
+        self.events: list[Event] = []
+
+    def apply(self, event: Event) -> None:
+        outcome = advance(self.attempt, event, self.now)
+        if not isinstance(outcome, Refusal) and outcome.effect is not Effect.REPEATED:
+            self.attempt = outcome.attempt
+            self.events.append(event)
+
+
+def _order(
+    follow: _Following, rollout: RolloutState, word: Word, now: datetime, numbers: Iterator[int]
+) -> Order | None:
+    if rollout is RolloutState.HALTED and follow.attempt.live:
+        follow.apply(StayedOld(halted=True) if word.check_in else CallOff("halted"))
+        follow.apply(CallOff("halted"))
+    if follow.attempt.state is State.CALLED_OFF:
+        return Order.ABANDON if word.standby_holds or not word.check_in else None
+    if not follow.attempt.live or rollout not in (RolloutState.RUNNING, RolloutState.HELD):
+        return None
+    running = rollout is RolloutState.RUNNING
+    if word.check_in:
+        follow.apply(StayedOld(halted=False))
+    if running and follow.attempt.may_retry:
+        follow.apply(TryAgain())
+    if word.standby_holds and word.check_in and running:
+        follow.apply(StandbyHolds())
+    match follow.attempt.state:
+        case State.QUEUED | State.OFFERED | State.DOWNLOADING if running:
+            follow.apply(Offer())
+            return Order.FETCH
+        case State.STAGED if running and word.check_in and word.ready:
+            follow.apply(Clear(next(numbers), now + CLEARANCE))
+            return Order.SWITCH
+        case State.STAGED:
+            if word.check_in and not word.ready:
+                follow.apply(Wait(WaitingFor.DEVICE_BUSY))
+            return Order.STAY
+        case State.CLEARED if running and word.check_in and word.ready:
+            # Its answer got lost: the clearance it has still stands, with the time that is left.
+            return Order.SWITCH
+        case State.CLEARED if not running:
+            return Order.STAY
+    return None

@@ -1,0 +1,64 @@
+"""Who is passed over: an ordered list of reasons, each with a selector; the first that matches is the reason.
+
+Because every rule is a selector, the same list works on facts in memory and, compiled, in the database.
+"""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from mellow_herald.core.selector import Compare, Node, Or, matches
+from mellow_herald.core.selector.match import Facts
+
+
+class PassedOver(StrEnum):
+    """Why a targeted device gets no attempt."""
+
+    NOT_ADMITTED = "not-admitted"
+    WRONG_BOARD = "wrong-board"
+    WRONG_LINE = "wrong-line"
+    WRONG_REVISION = "wrong-revision"
+    UNKNOWN_BUILD = "unknown-build"
+    ALREADY_RUNNING = "already-running"
+    NEWER_RUNNING = "newer-running"
+    BELOW_FLOOR = "below-floor"
+    NO_UPDATER = "no-updater"
+    IN_OTHER_ROLLOUT = "in-other-rollout"
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """What placement needs to know of the release: ``digest`` is that of its ``app`` image."""
+
+    board: str
+    line: str
+    version: str
+    floor: int
+    digest: str
+    hw_rev_min: int
+    hw_rev_max: int
+
+
+Rules = tuple[tuple[PassedOver, Node], ...]
+
+
+def rules_for(release: Candidate) -> Rules:
+    """The rules in the order in which they speak."""
+    revision = Or((Compare("hw_rev", "<", release.hw_rev_min), Compare("hw_rev", ">", release.hw_rev_max)))
+    return (
+        (PassedOver.NOT_ADMITTED, Compare("admission", "!=", "admitted")),
+        (PassedOver.WRONG_BOARD, Compare("board", "!=", release.board)),
+        (PassedOver.WRONG_LINE, Compare("line", "!=", release.line)),
+        (PassedOver.WRONG_REVISION, revision),
+        # Before unknown-build: who runs these very bytes needs nothing, whatever they are called.
+        (PassedOver.ALREADY_RUNNING, Compare("digest", "=", release.digest)),
+        (PassedOver.UNKNOWN_BUILD, Compare("known_build", "=", False)),
+        (PassedOver.NEWER_RUNNING, Compare("version", ">", release.version)),
+        (PassedOver.BELOW_FLOOR, Compare("floor", ">", release.floor)),
+        (PassedOver.NO_UPDATER, Compare("updater", "=", 0)),
+        (PassedOver.IN_OTHER_ROLLOUT, Compare("in_rollout", "=", True)),
+    )
+
+
+def passed_over(rules: Rules, facts: Facts) -> PassedOver | None:
+    """The reason a device with these facts is passed over, or None if it is eligible."""
+    return next((reason for reason, rule in rules if matches(rule, facts)), None)

@@ -1,0 +1,59 @@
+"""The reader of selectors that works on one device's facts in memory."""
+
+import operator
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from mellow_herald.core.selector.tree import (
+    FACTS,
+    And,
+    Compare,
+    Kind,
+    Node,
+    Not,
+    OneOf,
+    Or,
+    kind_of,
+    label_of,
+)
+from mellow_herald.core.version import version_key
+
+Facts = Mapping[str, Any]
+OPERATORS: dict[str, Callable[[Any, Any], bool]] = {
+    "=": operator.eq,
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+}
+
+
+def matches(node: Node, facts: Facts) -> bool:
+    """Whether a device with these facts is picked. Labels stand in ``facts`` under their bare key.
+
+    A fact that is missing or None matches no comparison but ``!=``.
+    """
+    match node:
+        case And(parts):
+            return all(matches(part, facts) for part in parts)
+        case Or(parts):
+            return any(matches(part, facts) for part in parts)
+        case Not(part):
+            return not matches(part, facts)
+        case OneOf(name, values):
+            return any(_compare(name, "=", value, facts) for value in values)
+        case Compare(name, "!=", value):
+            return not _compare(name, "=", value, facts)
+        case Compare(name, op, value):
+            return _compare(name, op, value, facts)
+
+
+def _compare(name: str, op: str, value: str | int | bool, facts: Facts) -> bool:
+    have = facts.get(name if name in FACTS else label_of(name))
+    if have is None:
+        return False
+    if kind_of(name) is Kind.VERSION:
+        return OPERATORS[op](version_key(have), version_key(str(value)))
+    if kind_of(name) is Kind.TEXT:
+        return OPERATORS[op](str(have), str(value))
+    return OPERATORS[op](have, value)

@@ -1,0 +1,89 @@
+"""From the text of a selector to its tree; errors point at the character."""
+
+from functools import lru_cache
+from importlib.resources import files
+from typing import Any
+
+from lark import Lark, Token, Transformer
+from lark.exceptions import UnexpectedEOF, UnexpectedInput, VisitError
+
+from mellow_herald.core.refusal import Refused
+from mellow_herald.core.selector.tree import And, Compare, Kind, Node, Not, OneOf, Or, kind_of
+from mellow_herald.core.version import parse_version
+
+MAX_LENGTH = 4000
+EXAMPLE = "Write for example: board = comb-s1 and site in (fernhollow, quillmere)"
+
+
+def parse_selector(text: str) -> Node:
+    """Parses a selector; raises ``Refused`` with the place of the mistake."""
+    if len(text) > MAX_LENGTH:
+        raise Refused("bad-selector", f"the selector is longer than {MAX_LENGTH} characters.")
+    try:
+        tree = _parser().parse(text)
+        return _Build().transform(tree)
+    except (UnexpectedEOF, UnexpectedInput) as error:
+        at = error.column - 1 if getattr(error, "column", -1) > 0 else len(text)
+        raise Refused("bad-selector", _point(text, at), EXAMPLE) from None
+    except VisitError as error:
+        if isinstance(error.orig_exc, Refused):
+            raise error.orig_exc from None
+        raise
+    except RecursionError:
+        raise Refused("bad-selector", "the selector is nested too deeply.") from None
+
+
+def _point(text: str, at: int) -> str:
+    if at >= len(text.rstrip()):
+        return f"the selector ends too early: {text!r}."
+    return f"the selector goes wrong at character {at + 1}, at {text[at : at + 20]!r}."
+
+
+@lru_cache
+def _parser() -> Lark:
+    grammar = files(__package__).joinpath("grammar.lark").read_text()
+    return Lark(grammar, parser="lalr", maybe_placeholders=False)
+
+
+class _Build(Transformer[Token, Node]):
+    def start(self, items: list[Any]) -> Node:
+        return items[0]  # type: ignore[no-any-return]
+
+    def any(self, items: list[Any]) -> Node:
+        return Or(tuple(items))
+
+    def all(self, items: list[Any]) -> Node:
+        return And(tuple(items))
+
+    def negation(self, items: list[Any]) -> Node:
+        return Not(items[0])
+
+    def value(self, items: list[Token]) -> str:
+        token = items[0]
+        return str(token)[1:-1] if token.type == "QUOTED" else str(token)
+
+    def comparison(self, items: list[Any]) -> Node:
+        name, op, value = items
+        typed = _typed(str(name), value)
+        if isinstance(typed, bool) and op not in ("=", "!="):
+            raise Refused("bad-selector", f"{name} is yes or no and cannot be compared with {op}.")
+        return Compare(str(name), str(op), typed)
+
+    def one_of(self, items: list[Any]) -> Node:
+        name, *values = items
+        return OneOf(str(name), tuple(_typed(str(name), value) for value in values))
+
+
+def _typed(name: str, value: str) -> str | int | bool:
+    match kind_of(name):
+        case Kind.NUMBER:
+            if not value.isdigit():
+                raise Refused("bad-selector", f"{name} takes a whole number, not {value!r}.", EXAMPLE)
+            return int(value)
+        case Kind.FLAG:
+            if value not in ("yes", "no"):
+                raise Refused("bad-selector", f"{name} takes yes or no, not {value!r}.")
+            return value == "yes"
+        case Kind.VERSION:
+            parse_version(value)
+    return value

@@ -1,0 +1,81 @@
+"""The syntax tree of a selector, and the names of the facts it may speak of."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Kind(StrEnum):
+    """How the values of a fact compare."""
+
+    TEXT = "text"
+    NUMBER = "number"
+    VERSION = "version"
+    FLAG = "flag"  # yes or no
+
+
+FACTS: dict[str, Kind] = {
+    "serial": Kind.TEXT,
+    "board": Kind.TEXT,
+    "line": Kind.TEXT,
+    "hw_rev": Kind.NUMBER,
+    "version": Kind.VERSION,
+    "digest": Kind.TEXT,
+    "floor": Kind.NUMBER,
+    "updater": Kind.NUMBER,
+    "admission": Kind.TEXT,
+    "gateway": Kind.TEXT,
+    "known_build": Kind.FLAG,
+    "in_rollout": Kind.FLAG,
+}
+LABEL_PREFIX = "label."
+
+
+@dataclass(frozen=True, slots=True)
+class Compare:
+    """``name op value``; ``value`` is an int for numbers, a bool for flags, else text."""
+
+    name: str
+    op: str
+    value: str | int | bool
+
+
+@dataclass(frozen=True, slots=True)
+class OneOf:
+    """``name in (values)``."""
+
+    name: str
+    values: tuple[str | int | bool, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Not:
+    """Everything the part does not match; a missing fact is simply not matched by a comparison."""
+
+    part: "Node"
+
+
+@dataclass(frozen=True, slots=True)
+class And:
+    """All parts match."""
+
+    parts: "tuple[Node, ...]"
+
+
+@dataclass(frozen=True, slots=True)
+class Or:
+    """At least one part matches."""
+
+    parts: "tuple[Node, ...]"
+
+
+Node = Compare | OneOf | Not | And | Or
+
+
+def kind_of(name: str) -> Kind:
+    """The kind of a fact; every other name is a label, and labels are text."""
+    return FACTS.get(name, Kind.TEXT)
+
+
+def label_of(name: str) -> str:
+    """The label key behind a name that is no fact: ``label.site`` and ``site`` are the same."""
+    return name.removeprefix(LABEL_PREFIX)
