@@ -1,0 +1,173 @@
+"""Attempts: rows to and from the core's state machine, and their timeline."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import func, or_, select, text
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import Attempt, DownloadStep, State, WaitingFor
+from mellow_herald.store.database import as_rows
+from mellow_herald.store.tables import AttemptRow, Device
+
+Row = Mapping[str, Any]
+SAME = (
+    "reason", "try_number", "tries", "percent", "rate", "waiting_until", "offered_at", "exposed_at", "confirmed_at",
+    "soak_until", "retry_at", "clearance", "clearance_until", "ever_bad", "closed",
+)  # fmt: skip
+CHANGING = (
+    *SAME, "state", "live", "step", "waiting_for", "last_boots", "last_seq", "changed_at",
+)  # fmt: skip
+
+
+def to_attempt(row: Row) -> Attempt:
+    """The core's attempt behind a row."""
+    return Attempt(
+        state=State(row["state"]),
+        soak=timedelta(seconds=row["soak_s"]),
+        retry_pause=timedelta(seconds=row["retry_pause_s"]),
+        last=None if row["last_boots"] is None else (row["last_boots"], row["last_seq"]),
+        step=None if row["step"] is None else DownloadStep(row["step"]),
+        waiting_for=None if row["waiting_for"] is None else WaitingFor(row["waiting_for"]),
+        **{name: row[name] for name in SAME},
+    )
+
+
+def from_attempt(attempt_id: int, attempt: Attempt, at: datetime) -> dict[str, Any]:
+    """The changing columns of an attempt."""
+    boots, seq = attempt.last or (None, None)
+    return {
+        "id": attempt_id,
+        "state": attempt.state,
+        "live": attempt.live,
+        "step": attempt.step,
+        "waiting_for": attempt.waiting_for,
+        "last_boots": boots,
+        "last_seq": seq,
+        "changed_at": at,
+        **{name: getattr(attempt, name) for name in SAME},
+    }
+
+
+async def rollouts_of(connection: AsyncConnection, devices: Iterable[int], attempts: Iterable[int]) -> set[int]:
+    """The rollouts whose gates are needed to answer these devices about these attempts; takes no lock."""
+    statement = select(AttemptRow.rollout_id).where(_concerning(devices, attempts)).distinct()
+    return {row.rollout_id for row in await connection.execute(statement)}
+
+
+async def lock_attempts(connection: AsyncConnection, devices: Iterable[int], attempts: Iterable[int]) -> list[Row]:
+    """The attempts that matter for these devices (live, newest, or named), locked in order of id."""
+    statement = select(AttemptRow.__table__).where(_concerning(devices, attempts)).order_by(AttemptRow.id)
+    return list((await connection.execute(statement.with_for_update(key_share=True))).mappings())
+
+
+def _concerning(devices: Iterable[int], attempts: Iterable[int]) -> Any:
+    newest = (
+        select(func.max(AttemptRow.id))
+        .where(AttemptRow.device_id.in_(sorted(set(devices))))
+        .group_by(AttemptRow.device_id)
+    )
+    return or_(
+        AttemptRow.live & AttemptRow.device_id.in_(sorted(set(devices))),
+        AttemptRow.id.in_(newest),
+        AttemptRow.id.in_(sorted(set(attempts))),
+    )
+
+
+async def lock_some(connection: AsyncConnection, ids: Iterable[int]) -> list[Row]:
+    """Attempts by id, locked in order of id."""
+    statement = select(AttemptRow.__table__).where(AttemptRow.id.in_(sorted(set(ids)))).order_by(AttemptRow.id)
+    return list((await connection.execute(statement.with_for_update(key_share=True))).mappings())
+
+
+async def lock_slice(connection: AsyncConnection, rollout_id: int, states: Iterable[State], limit: int) -> list[Row]:
+    """Up to ``limit`` attempts of a rollout that are in these states and not closed, locked in order of id."""
+    statement = (
+        select(AttemptRow.__table__)
+        .where(
+            AttemptRow.rollout_id == rollout_id,
+            AttemptRow.state.in_([state.value for state in states]),
+            AttemptRow.closed.is_(False),
+        )
+        .order_by(AttemptRow.id)
+        .limit(limit)
+    )
+    return list((await connection.execute(statement.with_for_update(key_share=True))).mappings())
+
+
+async def save_attempts(connection: AsyncConnection, rows: Sequence[dict[str, Any]]) -> None:
+    """Writes the changing columns of many attempts in one statement; rows as ``from_attempt`` makes them."""
+    if rows:
+        columns = ", ".join(f"{name} = new.{name}" for name in CHANGING)
+        await connection.execute(
+            text(
+                f"UPDATE attempt SET {columns}"
+                " FROM jsonb_populate_recordset(NULL::attempt, CAST(:rows AS jsonb)) AS new WHERE attempt.id = new.id"
+            ),
+            {"rows": as_rows(rows)},
+        )
+
+
+TIMELINE = (
+    "attempt_id",
+    "at",
+    "said_by",
+    "what",
+    "try_number",
+    "state",
+    "reason",
+    "step",
+    "percent",
+    "detail",
+    "tests",
+    "log",
+)
+
+
+async def add_to_timeline(connection: AsyncConnection, rows: Sequence[dict[str, Any]]) -> None:
+    """Appends to the timelines of attempts; columns that a row lacks are empty."""
+    if rows:
+        full = [{"detail": "", "tests": [], "log": "", **row} for row in rows]
+        columns = ", ".join(TIMELINE)
+        await connection.execute(
+            text(
+                f"INSERT INTO attempt_event ({columns}) SELECT {columns}"
+                " FROM jsonb_populate_recordset(NULL::attempt_event, CAST(:rows AS jsonb))"
+            ),
+            {"rows": as_rows(full)},
+        )
+
+
+async def list_attempts(
+    connection: AsyncConnection,
+    rollout_id: int,
+    *,
+    state: str | None = None,
+    reason: str | None = None,
+    after: int = 0,
+    limit: int = 100,
+) -> list[Row]:
+    """Attempts of a rollout by id, with the serial and revision of their device."""
+    statement = (
+        select(AttemptRow.__table__, Device.serial, Device.hw_rev)
+        .join(Device, Device.id == AttemptRow.device_id)
+        .where(AttemptRow.rollout_id == rollout_id, AttemptRow.id > after)
+        .order_by(AttemptRow.id)
+        .limit(limit)
+    )
+    if state is not None:
+        statement = statement.where(AttemptRow.state == state)
+    if reason is not None:
+        statement = statement.where(AttemptRow.reason == reason)
+    return list((await connection.execute(statement)).mappings())
+
+
+async def find_attempt(connection: AsyncConnection, attempt_id: int) -> Row | None:
+    """One attempt with the serial and revision of its device."""
+    statement = (
+        select(AttemptRow.__table__, Device.serial, Device.hw_rev)
+        .join(Device, Device.id == AttemptRow.device_id)
+        .where(AttemptRow.id == attempt_id)
+    )
+    return (await connection.execute(statement)).mappings().first()

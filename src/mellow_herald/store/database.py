@@ -1,0 +1,58 @@
+"""The connection to PostgreSQL: engine, migrations, and sets of rows as one JSON parameter."""
+
+import json
+from collections.abc import Sequence
+from datetime import date, datetime
+from importlib.resources import files
+from typing import Any
+
+import alembic.command
+import alembic.config
+from sqlalchemy import Connection, text
+from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
+
+from mellow_herald.store.gate import Lock, take
+
+CHANNEL = "herald"
+
+
+def make_engine(url: str, pool_size: int = 16) -> AsyncEngine:
+    """The engine of one service process."""
+    return create_async_engine(url, pool_size=pool_size, max_overflow=4, pool_pre_ping=True)
+
+
+async def migrate(engine: AsyncEngine) -> None:
+    """Brings the schema up to date; safe when several processes start at once."""
+    async with engine.begin() as connection:
+        await take(connection, Lock.MIGRATION)
+        await connection.run_sync(_upgrade)
+
+
+def _upgrade(connection: Connection) -> None:
+    alembic.command.upgrade(alembic_config(connection), "head")
+
+
+def alembic_config(connection: Connection) -> alembic.config.Config:
+    """Alembic's configuration for our migrations on an open connection."""
+    config = alembic.config.Config()
+    config.set_main_option("script_location", str(files("mellow_herald.store") / "migrations"))
+    config.attributes["connection"] = connection
+    return config
+
+
+async def notify(connection: AsyncConnection, payload: str) -> None:
+    """Tells all service processes something when the transaction commits."""
+    await connection.execute(text("SELECT pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": payload})
+
+
+def as_rows(rows: Sequence[dict[str, Any]]) -> str:
+    """Rows as a JSON array for ``jsonb_populate_recordset``: one parameter, typed by the table itself."""
+    return json.dumps(list(rows), default=_plain, separators=(",", ":"))
+
+
+def _plain(value: object) -> str:
+    if isinstance(value, datetime | date):
+        return value.isoformat()
+    if isinstance(value, bytes):
+        return "\\x" + value.hex()
+    return str(value)

@@ -1,0 +1,149 @@
+"""The event feed and the journal: written by any transaction, numbered by one sealer in commit order.
+
+A serial number is given when a row is inserted, not when it commits, so a reader that goes by it can skip a row
+that commits late. The sealer numbers only rows it can see, that is committed ones, under a lock: whoever reads on
+from the last sealed number misses nothing.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import bindparam, func, select, text, update
+from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine
+
+from mellow_herald.core.journal import GENESIS, link_hash
+from mellow_herald.store.database import as_rows, notify
+from mellow_herald.store.gate import Lock, try_take
+from mellow_herald.store.tables import JournalRow, Outbox
+
+UNSEALED, SEALED = "unsealed", "sealed"
+SLICE = 5000
+
+
+@dataclass(frozen=True, slots=True)
+class FeedEvent:
+    """Something that happened, for the feed."""
+
+    at: datetime
+    kind: str
+    rollout_id: int | None = None
+    device_id: int | None = None
+    attempt_id: int | None = None
+    data: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class JournalEntry:
+    """Something that a person or a rule decided. ``why`` must say more than nothing."""
+
+    at: datetime
+    who: str
+    what: str
+    subject: str
+    why: str
+    data: dict[str, Any] = field(default_factory=dict)
+
+
+async def publish(connection: AsyncConnection, events: Sequence[FeedEvent]) -> None:
+    """Adds events to the feed, in this transaction."""
+    if not events:
+        return
+    rows = [
+        {"at": e.at, "kind": e.kind, "rollout_id": e.rollout_id, "device_id": e.device_id,
+         "attempt_id": e.attempt_id, "data": e.data}
+        for e in events
+    ]  # fmt: skip
+    await connection.execute(
+        text(
+            "INSERT INTO outbox (at, kind, rollout_id, device_id, attempt_id, data)"
+            " SELECT at, kind, rollout_id, device_id, attempt_id, data"
+            " FROM jsonb_populate_recordset(NULL::outbox, CAST(:rows AS jsonb))"
+        ),
+        {"rows": as_rows(rows)},
+    )
+    await notify(connection, UNSEALED)
+
+
+async def write_journal(connection: AsyncConnection, entry: JournalEntry) -> None:
+    """Adds an entry to the journal, in this transaction."""
+    await connection.execute(
+        JournalRow.__table__.insert().values(
+            at=entry.at, who=entry.who, what=entry.what, subject=entry.subject, why=entry.why, data=entry.data
+        )
+    )
+    await notify(connection, UNSEALED)
+
+
+async def seal(engine: AsyncEngine) -> int:
+    """Numbers what has committed since the last time; returns how many rows, 0 if another process is at it."""
+    async with engine.begin() as connection:
+        if not await try_take(connection, Lock.SEALER):
+            return 0
+        count = await _seal_events(connection) + await _seal_journal(connection)
+        if count:
+            await notify(connection, SEALED)
+        return count
+
+
+async def _seal_events(connection: AsyncConnection) -> int:
+    done = await connection.execute(
+        text(
+            "WITH top AS (SELECT coalesce(max(sealed), 0) AS last FROM outbox), fresh AS ("
+            " SELECT id, row_number() OVER (ORDER BY id) AS place FROM outbox WHERE sealed IS NULL"
+            " ORDER BY id LIMIT :slice)"
+            " UPDATE outbox SET sealed = top.last + fresh.place FROM top, fresh WHERE outbox.id = fresh.id"
+        ),
+        {"slice": SLICE},
+    )
+    return done.rowcount
+
+
+async def _seal_journal(connection: AsyncConnection) -> int:
+    fresh = select(JournalRow).where(JournalRow.link.is_(None)).order_by(JournalRow.id).limit(SLICE)
+    rows = (await connection.execute(fresh)).mappings().all()
+    if not rows:
+        return 0
+    newest = select(JournalRow.link, JournalRow.hash).where(JournalRow.link.is_not(None))
+    last = (await connection.execute(newest.order_by(JournalRow.link.desc()).limit(1))).first()
+    link, previous = (last.link, last.hash) if last else (0, GENESIS)
+    sealed = []
+    for row in rows:
+        link += 1
+        previous = link_hash(previous, link, content(row))
+        sealed.append({"row": row["id"], "new_link": link, "new_hash": previous})
+    statement = update(JournalRow).where(JournalRow.id == bindparam("row"))
+    await connection.execute(statement.values(link=bindparam("new_link"), hash=bindparam("new_hash")), sealed)
+    return len(sealed)
+
+
+def content(row: Mapping[str, Any]) -> dict[str, Any]:
+    """What the hash of a journal entry covers."""
+    fields = {name: row[name] for name in ("who", "what", "subject", "why", "data")}
+    return {**fields, "at": row["at"].astimezone(UTC).isoformat()}
+
+
+async def read_feed(
+    connection: AsyncConnection, after: int, *, rollout_id: int | None = None, limit: int = 500
+) -> list[Mapping[str, Any]]:
+    """Sealed events after number ``after``, in order."""
+    statement = select(Outbox).where(Outbox.sealed > after).order_by(Outbox.sealed).limit(limit)
+    if rollout_id is not None:
+        statement = statement.where(Outbox.rollout_id == rollout_id)
+    return list((await connection.execute(statement)).mappings().all())
+
+
+async def newest_sealed(connection: AsyncConnection) -> int:
+    """The number of the newest sealed event, 0 if there is none."""
+    return int(await connection.scalar(select(func.coalesce(func.max(Outbox.sealed), 0))) or 0)
+
+
+async def read_journal(
+    connection: AsyncConnection, *, before: int | None = None, limit: int = 100
+) -> list[Mapping[str, Any]]:
+    """Sealed journal entries, newest first."""
+    statement = select(JournalRow).where(JournalRow.link.is_not(None)).order_by(JournalRow.link.desc()).limit(limit)
+    if before is not None:
+        statement = statement.where(JournalRow.link < before)
+    return list((await connection.execute(statement)).mappings().all())

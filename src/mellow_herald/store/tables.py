@@ -1,0 +1,383 @@
+"""The tables. Every time in them comes from the service's clock, never from the database."""
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    BigInteger,
+    CheckConstraint,
+    DateTime,
+    Double,
+    ForeignKey,
+    Index,
+    Integer,
+    LargeBinary,
+    MetaData,
+    Sequence,
+    SmallInteger,
+    Text,
+    UniqueConstraint,
+    text,
+)
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+from mellow_herald.core.attempt import State
+from mellow_herald.core.rollout import RingState, RolloutState
+
+NAMING = {
+    "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+    "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+    "ck": "ck_%(table_name)s_%(constraint_name)s",
+    "fk": "fk_%(table_name)s_%(column_0_name)s",
+    "pk": "pk_%(table_name)s",
+}
+
+
+class Base(DeclarativeBase):
+    """Base of all tables."""
+
+    metadata = MetaData(naming_convention=NAMING)
+    type_annotation_map = {
+        int: BigInteger,
+        str: Text,
+        bytes: LargeBinary,
+        float: Double,
+        datetime: DateTime(timezone=True),
+        dict[str, Any]: JSONB,
+        list[Any]: JSONB,
+    }
+
+
+# Clearances and halts of a rollout draw their numbers here, under the rollout's gate.
+gate_numbers = Sequence("gate_number", metadata=Base.metadata)
+
+
+def _one_of(column: str, values: type) -> CheckConstraint:
+    listed = ", ".join(f"'{value}'" for value in values)
+    return CheckConstraint(f"{column} IN ({listed})", name=column)
+
+
+class ClockRow(Base):
+    """The one row that relates service time to real time, and the service's pulse."""
+
+    __tablename__ = "clock"
+    id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    scale: Mapped[float]
+    real_epoch: Mapped[datetime]
+    service_epoch: Mapped[datetime]
+    beat_real: Mapped[datetime]
+    beat_service: Mapped[datetime]
+    serving_since: Mapped[datetime]
+
+
+class Person(Base):
+    """Somebody who may sign in."""
+
+    __tablename__ = "person"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    role: Mapped[str]
+    password_hash: Mapped[str]
+    created_at: Mapped[datetime]
+    closed_at: Mapped[datetime | None]
+    __table_args__ = (CheckConstraint("role IN ('viewer','publisher','operator','admin')", name="role"),)
+
+
+class Credential(Base):
+    """A session of the console or a token of API and command line; only the secret's SHA-256 is kept."""
+
+    __tablename__ = "credential"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    person_id: Mapped[int] = mapped_column(ForeignKey("person.id"))
+    kind: Mapped[str]
+    name: Mapped[str]
+    secret_hash: Mapped[str] = mapped_column(unique=True)
+    created_at: Mapped[datetime]
+    expires_at: Mapped[datetime]
+    closed_at: Mapped[datetime | None]
+    __table_args__ = (CheckConstraint("kind IN ('session','token')", name="kind"),)
+
+
+class MacKey(Base):
+    """A key that device tokens are made with."""
+
+    __tablename__ = "mac_key"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    secret: Mapped[bytes]
+    created_at: Mapped[datetime]
+
+
+class Board(Base):
+    """A hardware model."""
+
+    __tablename__ = "board"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    vendor_domain: Mapped[str]
+    lines: Mapped[list[Any]]
+    hw_revs: Mapped[list[Any]]
+    slots: Mapped[list[Any]]
+    check_in_s: Mapped[int] = mapped_column(Integer)
+    added_at: Mapped[datetime]
+
+
+class KeyListRow(Base):
+    """A key list that was published; the highest number is in force."""
+
+    __tablename__ = "key_list"
+    number: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    root: Mapped[bytes]
+    body: Mapped[bytes]
+    published_at: Mapped[datetime]
+
+
+class Release(Base):
+    """A signed version of a line for one board. ``authentication`` and ``manifest`` are the signed bytes."""
+
+    __tablename__ = "release"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    board: Mapped[str] = mapped_column(ForeignKey("board.name"))
+    line: Mapped[str]
+    version: Mapped[str]
+    version_key: Mapped[bytes]
+    state: Mapped[str]
+    floor: Mapped[int]
+    hw_rev_min: Mapped[int] = mapped_column(Integer)
+    hw_rev_max: Mapped[int] = mapped_column(Integer)
+    description: Mapped[str]
+    manifest_digest: Mapped[str] = mapped_column(unique=True)
+    authentication: Mapped[bytes]
+    manifest: Mapped[bytes]
+    kid: Mapped[str]
+    published_at: Mapped[datetime]
+    published_by: Mapped[str]
+    __table_args__ = (
+        UniqueConstraint("board", "line", "version"),
+        CheckConstraint("state IN ('draft','published','withdrawn')", name="state"),
+    )
+
+
+class ImageRow(Base):
+    """An image in the image store, known by its digest. A row stands only after its bytes do."""
+
+    __tablename__ = "image"
+    digest: Mapped[str] = mapped_column(primary_key=True)
+    size: Mapped[int]
+    stored_at: Mapped[datetime]
+
+
+class ReleaseImage(Base):
+    """Which image a release has for which component."""
+
+    __tablename__ = "release_image"
+    release_id: Mapped[int] = mapped_column(ForeignKey("release.id", ondelete="CASCADE"), primary_key=True)
+    component: Mapped[str] = mapped_column(primary_key=True)
+    digest: Mapped[str] = mapped_column(ForeignKey("image.digest"), index=True)
+    version: Mapped[str]
+    build_id: Mapped[str]
+
+
+class EnrolmentCode(Base):
+    """Lets devices of one board and line in; only the code's SHA-256 is kept."""
+
+    __tablename__ = "enrolment_code"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    code_hash: Mapped[str] = mapped_column(unique=True)
+    board: Mapped[str] = mapped_column(ForeignKey("board.name"))
+    line: Mapped[str]
+    labels: Mapped[dict[str, Any]]
+    uses: Mapped[int]
+    used: Mapped[int]
+    created_at: Mapped[datetime]
+    expires_at: Mapped[datetime]
+    __table_args__ = (CheckConstraint("used <= uses", name="used"),)
+
+
+class Device(Base):
+    """A device: who it is and what it runs. Wide and rarely written; what changes often is in ``pulse``."""
+
+    __tablename__ = "device"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    serial: Mapped[str] = mapped_column(unique=True)
+    board: Mapped[str] = mapped_column(ForeignKey("board.name"))
+    line: Mapped[str]
+    hw_rev: Mapped[int] = mapped_column(Integer)
+    labels: Mapped[dict[str, Any]]
+    gateway: Mapped[str | None]
+    admission: Mapped[str]
+    generation: Mapped[int] = mapped_column(Integer)
+    nonce_hash: Mapped[str | None]
+    token_used: Mapped[bool]
+    running: Mapped[dict[str, Any]]
+    standby: Mapped[dict[str, Any]]
+    version: Mapped[str | None]
+    version_key: Mapped[bytes | None]
+    digest: Mapped[str | None] = mapped_column(index=True)
+    floor: Mapped[int | None]
+    updater: Mapped[int | None] = mapped_column(Integer)
+    settings_digest: Mapped[str | None]
+    enrolled_at: Mapped[datetime]
+    changed_at: Mapped[datetime]
+    __table_args__ = (
+        CheckConstraint("admission IN ('asking','admitted','refused','retired')", name="admission"),
+        Index("ix_device_board_line", "board", "line"),
+    )
+
+
+class Pulse(Base):
+    """What a device's last call said; narrow, written in batches, never overwriting a newer (boots, seq)."""
+
+    __tablename__ = "pulse"
+    device_id: Mapped[int] = mapped_column(ForeignKey("device.id", ondelete="CASCADE"), primary_key=True)
+    seen_at: Mapped[datetime]
+    boots: Mapped[int]
+    seq: Mapped[int]
+    interval_s: Mapped[int] = mapped_column(Integer)
+    next_s: Mapped[int] = mapped_column(Integer)
+    condition: Mapped[dict[str, Any]]
+    readings: Mapped[dict[str, Any]]
+    __table_args__ = ({"postgresql_with": {"fillfactor": "70"}},)
+
+
+class Rollout(Base):
+    """A release brought to devices by a plan."""
+
+    __tablename__ = "rollout"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    release_id: Mapped[int] = mapped_column(ForeignKey("release.id"), index=True)
+    plan: Mapped[dict[str, Any]]
+    state: Mapped[str]
+    reason: Mapped[str | None]
+    created_by: Mapped[str]
+    created_at: Mapped[datetime]
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    halt_number: Mapped[int | None]
+    targeted: Mapped[int]
+    request_key: Mapped[str | None] = mapped_column(unique=True)
+    __table_args__ = (
+        _one_of("state", RolloutState),
+        Index("ix_rollout_live", "id", postgresql_where=text("ended_at IS NULL")),
+    )
+
+
+class RingRow(Base):
+    """One ring of a rollout."""
+
+    __tablename__ = "ring"
+    rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"), primary_key=True)
+    position: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    name: Mapped[str]
+    state: Mapped[str]
+    opened_at: Mapped[datetime | None]
+    soak_until: Mapped[datetime | None]
+    done_at: Mapped[datetime | None]
+    __table_args__ = (_one_of("state", RingState),)
+
+
+class PassedOverRow(Base):
+    """A targeted device that gets no attempt, and why."""
+
+    __tablename__ = "passed_over"
+    rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"), primary_key=True)
+    device_id: Mapped[int] = mapped_column(ForeignKey("device.id"), primary_key=True)
+    reason: Mapped[str]
+
+
+class AttemptRow(Base):
+    """One device's passage through one rollout; the columns are those of ``core.attempt.Attempt``."""
+
+    __tablename__ = "attempt"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"))
+    device_id: Mapped[int] = mapped_column(ForeignKey("device.id"))
+    ring: Mapped[int] = mapped_column(SmallInteger)
+    from_version: Mapped[str | None]
+    from_digest: Mapped[str | None]
+    facts: Mapped[dict[str, Any]]
+    created_at: Mapped[datetime]
+    changed_at: Mapped[datetime]
+    live: Mapped[bool]
+    state: Mapped[str]
+    reason: Mapped[str | None]
+    try_number: Mapped[int] = mapped_column(Integer)
+    tries: Mapped[int] = mapped_column(Integer)
+    soak_s: Mapped[int] = mapped_column(Integer)
+    retry_pause_s: Mapped[int] = mapped_column(Integer)
+    last_boots: Mapped[int | None]
+    last_seq: Mapped[int | None]
+    step: Mapped[str | None]
+    percent: Mapped[int | None] = mapped_column(SmallInteger)
+    rate: Mapped[int | None]
+    waiting_for: Mapped[str | None]
+    waiting_until: Mapped[datetime | None]
+    offered_at: Mapped[datetime | None]
+    exposed_at: Mapped[datetime | None]
+    confirmed_at: Mapped[datetime | None]
+    soak_until: Mapped[datetime | None]
+    retry_at: Mapped[datetime | None]
+    clearance: Mapped[int | None]
+    clearance_until: Mapped[datetime | None]
+    ever_bad: Mapped[bool]
+    closed: Mapped[bool]
+    __table_args__ = (
+        _one_of("state", State),
+        UniqueConstraint("rollout_id", "device_id"),
+        CheckConstraint("NOT (live AND closed)", name="live_or_closed"),
+        # A device is in at most one live attempt.
+        Index("uq_attempt_one_live", "device_id", unique=True, postgresql_where=text("live")),
+        Index("ix_attempt_device_newest", "device_id", text("id DESC")),
+        Index("ix_attempt_rollout_state", "rollout_id", "ring", "state"),
+        {"postgresql_with": {"fillfactor": "80"}},
+    )
+
+
+class AttemptEvent(Base):
+    """The timeline of an attempt, append-only."""
+
+    __tablename__ = "attempt_event"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id"), index=True)
+    at: Mapped[datetime]
+    said_by: Mapped[str]
+    what: Mapped[str]
+    try_number: Mapped[int] = mapped_column(Integer)
+    state: Mapped[str | None]
+    reason: Mapped[str | None]
+    step: Mapped[str | None]
+    percent: Mapped[int | None] = mapped_column(SmallInteger)
+    detail: Mapped[str]
+    tests: Mapped[list[Any]]
+    log: Mapped[str]
+
+
+class Outbox(Base):
+    """The event feed. ``sealed`` is given by the sealer in commit order; readers go by it alone."""
+
+    __tablename__ = "outbox"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    sealed: Mapped[int | None] = mapped_column(unique=True)
+    at: Mapped[datetime]
+    kind: Mapped[str]
+    rollout_id: Mapped[int | None]
+    device_id: Mapped[int | None]
+    attempt_id: Mapped[int | None]
+    data: Mapped[dict[str, Any]]
+    __table_args__ = (Index("ix_outbox_unsealed", "id", postgresql_where=text("sealed IS NULL")),)
+
+
+class JournalRow(Base):
+    """The journal. ``link`` and ``hash`` are given by the sealer; an entry never changes."""
+
+    __tablename__ = "journal"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    link: Mapped[int | None] = mapped_column(unique=True)
+    hash: Mapped[str | None]
+    at: Mapped[datetime]
+    who: Mapped[str]
+    what: Mapped[str]
+    subject: Mapped[str]
+    why: Mapped[str]
+    data: Mapped[dict[str, Any]]
+    __table_args__ = (Index("ix_journal_unsealed", "id", postgresql_where=text("link IS NULL")),)

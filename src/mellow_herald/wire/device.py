@@ -1,0 +1,140 @@
+"""The device protocol, version 1. Unknown fields are ignored both ways."""
+
+from datetime import datetime
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints
+
+from mellow_herald.core.attempt import DownloadStep, State
+from mellow_herald.core.order import Order
+from mellow_herald.wire.model import Digest, Name, Text, Version, Whole
+
+ShortText = Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]
+
+
+class DeviceModel(BaseModel):
+    """Base of what devices send and get."""
+
+    model_config = ConfigDict(extra="ignore")
+
+
+class EnrolmentIn(DeviceModel):
+    """A device's first call. The same nonce gives the same token until the token's first use."""
+
+    serial: Name
+    board: Name
+    line: Name
+    hw_rev: Annotated[int, Field(ge=0, le=65535)]
+    code: ShortText
+    nonce: Annotated[str, StringConstraints(min_length=16, max_length=64, pattern=r"^[A-Za-z0-9_-]+$")]
+    labels: dict[Name, ShortText] = Field(default_factory=dict, max_length=32)
+
+
+class EnrolmentOut(DeviceModel):
+    """The device's id, its token and whether it is admitted."""
+
+    device_id: int
+    token: str
+    admission: Literal["asking", "admitted", "refused", "retired"]
+
+
+class Content(DeviceModel):
+    """What stands in a slot: a component's version, digest, slot and floor number."""
+
+    version: Version | None = None
+    digest: Digest
+    slot: ShortText = ""
+    floor: Whole = 0
+
+
+class Condition(DeviceModel):
+    """What a device says of itself. ``battery`` in %, ``free`` in bytes."""
+
+    battery: Annotated[int, Field(ge=0, le=100)] | None = None
+    charging: bool | None = None
+    link: Name | None = None
+    free: Whole | None = None
+    busy: bool | None = None
+    owner: Literal["willing", "postponed", "must-consent"] | None = None
+
+
+class CheckinIn(DeviceModel):
+    """What the device runs and how it is. ``boots`` and ``seq`` order check-ins and reports of one device."""
+
+    boots: Whole
+    seq: Whole
+    ready: bool = False
+    running: dict[Name, Content] = Field(default_factory=dict, max_length=16)
+    standby: dict[Name, Content] = Field(default_factory=dict, max_length=16)
+    updater: Annotated[int, Field(ge=0, le=255)] = 1
+    condition: Condition = Field(default_factory=Condition)
+    uptime_s: Whole = 0
+    readings: dict[Name, float] = Field(default_factory=dict, max_length=64)
+    settings_digest: Digest | None = None
+    after_restart: bool = False
+
+
+class Clearance(DeviceModel):
+    """Leave to switch: its number, and for how many seconds of the device's own clock it holds."""
+
+    number: int
+    seconds: int
+
+
+class OrderOut(DeviceModel):
+    """The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest."""
+
+    model_config = ConfigDict(extra="ignore", populate_by_name=True)
+
+    order: Order | None = None
+    attempt: int | None = None
+    try_number: int = Field(default=1, alias="try")
+    manifest: Digest | None = None
+    clearance: Clearance | None = None
+    trial_s: int = 30
+    next_checkin_s: int
+    message: str | None = None
+    log: bool = False
+
+
+class SelfTest(DeviceModel):
+    """The result of one self-test of new firmware on trial."""
+
+    name: ShortText
+    passed: bool
+    detail: Text = ""
+
+
+class ReportIn(DeviceModel):
+    """One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time."""
+
+    model_config = ConfigDict(extra="ignore", populate_by_name=True)
+
+    boots: Whole
+    seq: Whole
+    attempt: Whole
+    try_number: Annotated[int, Field(ge=1, le=1000)] = Field(default=1, alias="try")
+    state: Literal[
+        State.DOWNLOADING,
+        State.STAGED,
+        State.INSTALLING,
+        State.PROVING,
+        State.CONFIRMED,
+        State.FAILED,
+        State.REVERTED,
+    ]
+    step: DownloadStep | None = None
+    percent: Annotated[int, Field(ge=0, le=100)] | None = None
+    rate: Whole | None = None
+    reason: Name | None = None
+    component: Name | None = None
+    tests: list[SelfTest] = Field(default_factory=list, max_length=64)
+    at: datetime | None = None
+    detail: Text = ""
+    log: Annotated[str, StringConstraints(max_length=65536, pattern=r"^[^\x00]*$")] = ""
+
+
+class ReportsIn(DeviceModel):
+    """Reports in the order in which they were made; they may be sent again."""
+
+    reports: list[ReportIn] = Field(min_length=1, max_length=100)

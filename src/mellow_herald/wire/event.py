@@ -1,0 +1,65 @@
+"""The event feed, the journal and the overview."""
+
+from typing import Any
+
+from pydantic import Field
+
+from mellow_herald.core.presence import Presence
+from mellow_herald.wire.model import Shown, Time
+from mellow_herald.wire.rollout import RolloutOut
+
+
+class Event(Shown):
+    """One sealed event. ``id`` rises without gaps in commit order; it is the SSE ``id``."""
+
+    id: int
+    at: Time
+    kind: str
+    rollout_id: int | None = None
+    device_id: int | None = None
+    attempt_id: int | None = None
+    data: dict[str, Any] = Field(default_factory=dict)
+
+
+class JournalEntry(Shown):
+    """One link of the journal: who or what did what, when and why."""
+
+    link: int
+    at: Time
+    who: str
+    what: str
+    subject: str
+    why: str
+    data: dict[str, Any]
+    hash: str
+
+
+class VersionCount(Shown):
+    """How many devices run a version on a board and line."""
+
+    board: str
+    line: str
+    version: str | None
+    known_build: bool | None
+    devices: int
+
+
+class Overview(Shown):
+    """What needs a person, what is moving, and who is there."""
+
+    now: Time
+    scale: float
+    presence: dict[Presence, int]
+    versions: list[VersionCount]
+    moving: list[RolloutOut]
+    asking: int
+    unknown_builds: int
+    unhealthy_images: list[str]
+
+
+class Health(Shown):
+    """Whether the service serves; ``checks`` names what is not well."""
+
+    ok: bool
+    version: str
+    checks: dict[str, str]

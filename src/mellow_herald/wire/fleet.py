@@ -1,0 +1,95 @@
+"""Enrolment codes and devices."""
+
+from typing import Annotated, Any
+
+from pydantic import Field
+
+from mellow_herald.core.presence import Presence
+from mellow_herald.wire.model import Duration, Labels, Model, Name, Shown, Time
+
+
+class CodeIn(Model):
+    """Asks for an enrolment code for devices of one board and line; they are admitted at once."""
+
+    board: Name
+    line: Name
+    labels: Labels = Field(default_factory=dict, max_length=32)
+    uses: Annotated[int, Field(ge=1, le=1_000_000)] = 1000
+    valid_for: Duration = "30d"
+
+
+class CodeOut(Shown):
+    """An enrolment code. ``code`` is shown once, when it is made."""
+
+    id: int
+    board: str
+    line: str
+    labels: dict[str, str]
+    uses: int
+    used: int
+    expires_at: Time
+    code: str | None = None
+
+
+class DeviceOut(Shown):
+    """A device as last heard; ``seen_at`` is the age of all of it."""
+
+    id: int
+    serial: str
+    board: str
+    line: str
+    hw_rev: int
+    labels: dict[str, str]
+    admission: str
+    presence: Presence
+    seen_at: Time | None
+    next_checkin_at: Time | None
+    version: str | None
+    digest: str | None
+    known_build: bool | None
+    floor: int | None
+    attempt: "AttemptBrief | None" = None
+
+
+class AttemptBrief(Shown):
+    """A device's newest attempt in a word."""
+
+    id: int
+    rollout_id: int
+    rollout: str
+    state: str
+    reason: str | None
+    percent: int | None
+    live: bool
+
+
+class TimelineEntry(Shown):
+    """One thing that happened to a device. ``said_by`` is ``device`` or ``service``."""
+
+    at: Time
+    said_by: str
+    rollout_id: int | None = None
+    attempt_id: int | None = None
+    try_number: int = 1
+    what: str
+    state: str | None = None
+    reason: str | None = None
+    step: str | None = None
+    percent: int | None = None
+    detail: str = ""
+    tests: list[dict[str, Any]] = Field(default_factory=list)
+
+
+class DeviceDetail(DeviceOut):
+    """Everything known of one device."""
+
+    boots: int | None
+    updater: int | None
+    running: dict[str, Any]
+    standby: dict[str, Any]
+    condition: dict[str, Any]
+    readings: dict[str, float]
+    settings_digest: str | None
+    enrolled_at: Time
+    changed_at: Time
+    timeline: list[TimelineEntry]

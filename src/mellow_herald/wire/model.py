@@ -1,0 +1,59 @@
+"""The base of all models, and types that many of them use."""
+
+from datetime import datetime
+from typing import Annotated, Generic, TypeVar
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints
+
+from mellow_herald.core.duration import parse_duration
+from mellow_herald.core.refusal import Refused
+from mellow_herald.core.version import parse_version
+
+
+def _checked(value: str, check: object) -> str:
+    try:
+        check(value)  # type: ignore[operator]
+    except Refused as refusal:
+        raise ValueError(str(refusal)) from None
+    return value
+
+
+# NUL cannot be stored as text in PostgreSQL, and no name needs it.
+Text = Annotated[str, StringConstraints(max_length=2000, pattern=r"^[^\x00]*$")]
+Name = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$")]
+Title = Annotated[str, StringConstraints(min_length=1, max_length=200, pattern=r"^[^\x00-\x1f]*$")]
+Digest = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
+Duration = Annotated[str, AfterValidator(lambda v: _checked(v, parse_duration)), Field(examples=["90s", "30m", "2h"])]
+Version = Annotated[
+    str,
+    StringConstraints(max_length=100, pattern=r"^[^\x00]*$"),
+    AfterValidator(lambda v: _checked(v, parse_version)),
+    Field(examples=["2.5.0"]),
+]
+Labels = dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]]
+# The largest whole number that PostgreSQL's bigint and JSON readers both keep exact.
+Whole = Annotated[int, Field(ge=0, le=2**53 - 1)]
+Time = datetime
+
+
+class Model(BaseModel):
+    """Base of the engineer's API: a field that is not known is a mistake and is said so."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class Shown(BaseModel):
+    """Base of what is answered: unknown fields are ignored, so that an older client reads a newer service."""
+
+    model_config = ConfigDict(extra="ignore")
+
+
+Item = TypeVar("Item")
+
+
+class Page(Shown, Generic[Item]):
+    """A part of a listing. ``next`` is the cursor of the following page, None at the end."""
+
+    items: list[Item]
+    next: str | None = None
+    total: int | None = None
