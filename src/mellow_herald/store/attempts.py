@@ -171,3 +171,9 @@ async def find_attempt(connection: AsyncConnection, attempt_id: int) -> Row | No
         .where(AttemptRow.id == attempt_id)
     )
     return (await connection.execute(statement)).mappings().first()
+
+
+async def live_elsewhere(connection: AsyncConnection, devices: Iterable[int]) -> set[int]:
+    """Which of these devices have a live attempt."""
+    statement = select(AttemptRow.device_id).where(AttemptRow.live, AttemptRow.device_id.in_(sorted(set(devices))))
+    return {row.device_id for row in await connection.execute(statement)}

@@ -88,7 +88,8 @@ class FolderWriting:
     """A file that becomes an image when it proves to be the right one."""
 
     def __init__(self, temporary: Path, final: Path, digest: str, size: int) -> None:
-        self._temporary, self._final, self._digest, self._size = temporary, final, digest, size
+        self.digest = digest
+        self._temporary, self._final, self._size = temporary, final, size
         self._hash = hashlib.sha256()
         self._written = 0
         self._file = temporary.open("xb")
@@ -103,11 +104,11 @@ class FolderWriting:
 
     def keep(self) -> None:
         """Makes the image visible under its digest; raises ``Refused`` if it is not what was announced."""
-        if self._written != self._size or self._hash.hexdigest() != self._digest:
+        if self._written != self._size or self._hash.hexdigest() != self.digest:
             self.drop()
             raise Refused(
                 "digest-mismatch",
-                f"the image's digest is {self._hash.hexdigest()[:16]}…, its manifest says {self._digest[:16]}….",
+                f"the image's digest is {self._hash.hexdigest()[:16]}…, its manifest says {self.digest[:16]}….",
                 "The file was altered or damaged after sealing: seal it again from the original image.",
             )
         self._file.flush()

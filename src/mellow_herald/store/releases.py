@@ -133,8 +133,13 @@ async def list_releases(
         .where(ReleaseImage.release_id == Release.id)
         .scalar_subquery()
     )
-    app = select(ReleaseImage.digest).where(ReleaseImage.release_id == Release.id, ReleaseImage.component == "app")
-    running = select(func.count()).where(Device.digest == app.scalar_subquery()).scalar_subquery()
+    running = (
+        select(func.count())
+        .select_from(Device)
+        .join(ReleaseImage, ReleaseImage.digest == Device.digest)
+        .where(ReleaseImage.release_id == Release.id, ReleaseImage.component == "app")
+        .scalar_subquery()
+    )
     coming = (
         select(func.count())
         .select_from(AttemptRow)

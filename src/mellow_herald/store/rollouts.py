@@ -215,7 +215,7 @@ async def open_slice(
 
 async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datetime) -> list[RingProgress]:
     """The counts ``decide`` needs, ring by ring."""
-    decided_good = AttemptRow.state.in_([State.CONFIRMED.value])
+    undecided = and_(AttemptRow.live, AttemptRow.offered_at.is_not(None), AttemptRow.state != State.QUEUED.value)
     asked = or_(AttemptRow.offered_at.is_not(None), Pulse.seen_at >= RingRow.opened_at)
     grace = func.make_interval(0, 0, 0, 0, 0, 0, Pulse.interval_s * LATE_AFTER)
     expected = and_(
@@ -227,10 +227,10 @@ async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datet
         select(
             RingRow.position,
             RingRow.state,
-            func.count().filter(AttemptRow.live, AttemptRow.offered_at.is_not(None)).label("undecided"),
+            func.count().filter(undecided).label("undecided"),
             func.count().filter(expected).label("expected"),
             func.count(AttemptRow.id).filter(asked).label("asked"),
-            func.count().filter(decided_good).label("good"),
+            func.count().filter(AttemptRow.state == State.CONFIRMED.value).label("good"),
             func.max(AttemptRow.soak_until).filter(AttemptRow.state == State.CONFIRMED.value).label("soak_until"),
         )
         .outerjoin(AttemptRow, and_(AttemptRow.rollout_id == RingRow.rollout_id, AttemptRow.ring == RingRow.position))
@@ -248,15 +248,15 @@ async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datet
 async def unheard(
     connection: AsyncConnection, rollout_id: int, now: datetime, answer_within: timedelta, limit: int = 5000
 ) -> tuple[Unheard, ...]:
-    """Attempts offered … proving whose device has not called within ``answer_within``."""
-    states = [state.value for state in UNDER_WAY if state is not State.QUEUED]
+    """Attempts offered … proving, or bad with tries left, whose device has not called within ``answer_within``."""
+    states = [state.value for state in (UNDER_WAY | BAD) if state is not State.QUEUED]
     statement = (
         select(AttemptRow.id, Pulse.seen_at)
         .join(Pulse, Pulse.device_id == AttemptRow.device_id)
         .where(
             AttemptRow.rollout_id == rollout_id,
             AttemptRow.state.in_(states),
-            AttemptRow.closed.is_(False),
+            AttemptRow.live,
             Pulse.seen_at < now - answer_within,
         )
         .order_by(AttemptRow.id)

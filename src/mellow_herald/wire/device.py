@@ -3,9 +3,9 @@
 from datetime import datetime
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
-from mellow_herald.core.attempt import DownloadStep, State
+from mellow_herald.core.attempt import REASONS, DownloadStep, State
 from mellow_herald.core.order import Order
 from mellow_herald.wire.model import Digest, Name, Text, Version, Whole
 
@@ -81,6 +81,14 @@ class Clearance(DeviceModel):
     seconds: int
 
 
+class RefusedReport(DeviceModel):
+    """A report that could not be taken; the others in the call were."""
+
+    seq: int
+    kind: str
+    detail: str
+
+
 class OrderOut(DeviceModel):
     """The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest."""
 
@@ -95,6 +103,7 @@ class OrderOut(DeviceModel):
     next_checkin_s: int
     message: str | None = None
     log: bool = False
+    refused: list[RefusedReport] = Field(default_factory=list)
 
 
 class SelfTest(DeviceModel):
@@ -132,6 +141,16 @@ class ReportIn(DeviceModel):
     at: datetime | None = None
     detail: Text = ""
     log: Annotated[str, StringConstraints(max_length=65536, pattern=r"^[^\x00]*$")] = ""
+
+    @model_validator(mode="after")
+    def _reason_fits_state(self) -> "ReportIn":
+        allowed = REASONS.get(self.state, frozenset())
+        if self.reason is not None and self.reason not in allowed:
+            known = ", ".join(sorted(allowed)) or "none"
+            raise ValueError(f"reason {self.reason!r} does not go with {self.state}; known: {known}")
+        if self.reason is None and allowed:
+            raise ValueError(f"{self.state} needs a reason; known: {', '.join(sorted(allowed))}")
+        return self
 
 
 class ReportsIn(DeviceModel):

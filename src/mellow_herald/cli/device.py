@@ -1,0 +1,98 @@
+"""Devices."""
+
+from typing import Annotated, Any
+
+import typer
+
+from mellow_herald.cli.output import AsJson, Limit, console, print_json, table
+
+app = typer.Typer(name="device", help="The fleet.", no_args_is_help=True)
+Where = Annotated[str | None, typer.Option("--where", help='A selector, e.g. "board = comb-s1 and site = fernhollow".')]
+
+
+@app.command("list")
+def list_devices(where: Where = None, as_json: AsJson = False, limit: Limit = 50) -> None:
+    """List devices with what they run and how old that knowledge is."""
+    from mellow_herald.cli.connection import connect
+    from mellow_herald.cli.looks import ago, styled
+
+    with connect() as herald:
+        page = herald.devices.list(where=where, limit=limit)
+        now = herald.overview().now if not as_json else None
+    if as_json:
+        print_json(page.items)
+        return
+    assert now is not None
+    rows = [
+        [
+            d.serial, d.board, str(d.hw_rev), d.labels.get("site", ""), d.presence,
+            ago((now - d.seen_at).total_seconds()) if d.seen_at else "never",
+            (d.version or "?") + ("" if d.known_build else " unknown build" if d.version else ""),
+            f"{styled(d.attempt.state)} {d.attempt.reason or ''}" if d.attempt else "",
+        ]
+        for d in page.items
+    ]  # fmt: skip
+    columns = ["serial", "board", "rev", "site", "presence", "heard", "runs", "newest attempt"]
+    table(f"{len(page.items)} of {page.total} devices", columns, rows, right=["rev"])
+
+
+@app.command("show")
+def show(serial: str, as_json: AsJson = False) -> None:
+    """Show everything known of one device, with its timeline."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        device = herald.devices.show(serial)
+        now = herald.overview().now
+    if as_json:
+        print_json(device)
+    else:
+        _print(device, now)
+
+
+def _print(device: Any, now: Any) -> None:
+    from rich.table import Table
+
+    from mellow_herald.cli.looks import ago, styled
+
+    out = console()
+    heard = ago((now - device.seen_at).total_seconds()) if device.seen_at else "never"
+    out.print(f"[bold]{device.serial}[/]  {device.board} revision {device.hw_rev}, line {device.line}")
+    grid = Table.grid(padding=(0, 2))
+    labels = "  ".join(f"{key} = {value}" for key, value in sorted(device.labels.items()))
+    running, standby = device.running.get("app", {}), device.standby.get("app", {})
+    due = f", next check-in expected {device.next_checkin_at:%H:%M:%S}" if device.next_checkin_at else ""
+    condition = "  ".join(f"{key} {value}" for key, value in device.condition.items())
+    build = "" if device.known_build else "  [#b3405b]unknown build[/]"
+    rows = [
+        ("presence", f"{device.presence}, heard {heard}{due}"),
+        ("admission", device.admission),
+        ("labels", labels or "none"),
+        ("running", f"{device.version or 'nothing known'} in slot {running.get('slot', '?')}{build}"),
+        ("", device.digest or ""),
+        ("standby", f"{standby['version']} in slot {standby['slot']}" if standby else "empty"),
+        ("floor number", str(device.floor)),
+        ("condition", condition),
+        ("settings", (device.settings_digest or "")[:16]),
+    ]
+    for name, value in rows:
+        grid.add_row(f"[dim]{name}[/]", value)
+    out.print(grid)
+    entries = [
+        [
+            f"{e.at:%m-%d %H:%M:%S}", e.said_by, str(e.rollout_id or ""), styled(e.state) if e.state else e.what,
+            _particulars(e),
+        ]
+        for e in device.timeline
+    ]  # fmt: skip
+    table("Timeline, newest first (service time)", ["at", "said by", "rollout", "state", ""], entries)
+
+
+def _particulars(entry: Any) -> str:
+    parts = [entry.reason or "", entry.step or ""]
+    if entry.percent is not None:
+        parts.append(f"{entry.percent} %")
+    failed = [test["name"] for test in entry.tests if not test["passed"]]
+    if entry.tests:
+        parts.append(f"failed {', '.join(failed)}" if failed else f"{len(entry.tests)} self-tests passed")
+    return "  ".join(part for part in [*parts, entry.detail] if part)

@@ -1,0 +1,49 @@
+"""How states look in a terminal: the shapes and colours of the console."""
+
+from mellow_herald.core.attempt import State
+
+GREY_BLUE, SLATE, HONEY, SAGE, ROSE, STONE = "#8fa3ad", "#5b7fa6", "#d99a2b", "#4f8a5b", "#b3405b", "#a39b8b"
+LOOKS: dict[State, tuple[str, str]] = {
+    State.QUEUED: ("○", GREY_BLUE),
+    State.OFFERED: ("◔", SLATE),
+    State.DOWNLOADING: ("◑", SLATE),
+    State.STAGED: ("◕", SLATE),
+    State.CLEARED: ("◌", HONEY),
+    State.INSTALLING: ("◍", HONEY),
+    State.PROVING: ("◎", HONEY),
+    State.CONFIRMED: ("●", SAGE),
+    State.FAILED: ("■", ROSE),
+    State.REVERTED: ("◧", ROSE),
+    State.SILENT: ("□", ROSE),
+    State.RELAPSED: ("▣", ROSE),
+    State.CALLED_OFF: ("–", STONE),
+    State.ROLLED_BACK: ("↩", STONE),
+}
+
+
+def looks_of(state: str) -> tuple[str, str]:
+    """Shape and colour of a state."""
+    return LOOKS[State(state)]
+
+
+def styled(state: str) -> str:
+    """A state with its shape, in rich markup."""
+    shape, colour = looks_of(state)
+    return f"[{colour}]{shape} {state}[/]"
+
+
+def ago(seconds: float) -> str:
+    """An age in words."""
+    for size, unit in ((86400, "d"), (3600, "h"), (60, "min")):
+        if seconds >= size:
+            return f"{seconds / size:.0f} {unit} ago"
+    return f"{max(0, seconds):.0f} s ago"
+
+
+def amount(size: int) -> str:
+    """A size in bytes in words."""
+    for unit in ("B", "KiB", "MiB"):
+        if size < 1024:
+            return f"{size:.0f} {unit}" if unit == "B" else f"{size:.1f} {unit}"
+        size /= 1024  # type: ignore[assignment]
+    return f"{size:.1f} GiB"

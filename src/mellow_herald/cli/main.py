@@ -1,0 +1,50 @@
+"""The command ``herald``: nouns, then verbs. Heavy imports happen inside the commands, so that help comes at once."""
+
+import sys
+
+import typer
+
+from mellow_herald.cli import board, code, demo, device, journal, key, person, release, rollout, serve, sim
+
+app = typer.Typer(
+    name="herald",
+    help="Publishes firmware releases to a device fleet, stages rollouts in rings, and brings devices back.",
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+for noun in (key, board, release, code, device, rollout, sim):
+    app.add_typer(noun.app)
+app.command("serve")(serve.serve)
+app.command("demo")(demo.demo)
+app.command("sign-in")(person.sign_in)
+app.command("whoami")(person.whoami)
+app.command("journal")(journal.journal)
+
+
+def main() -> None:
+    """Runs the command; errors become one readable line and an exit code."""
+    try:
+        app()
+    except KeyboardInterrupt:
+        sys.exit(130)
+    except BrokenPipeError:
+        sys.stderr.close()  # whoever read our output has enough
+    except Exception as error:
+        sys.exit(_explain(error))
+
+
+def _explain(error: Exception) -> int:
+    """Prints what was tried, what went wrong and what to do; returns the exit code (1 failed, 3 not signed in)."""
+    from mellow_herald.client.errors import HeraldError, NotSignedInError
+    from mellow_herald.core.refusal import Refused
+
+    if not isinstance(error, HeraldError | Refused):
+        raise error
+    print(f"herald: {error}", file=sys.stderr)
+    return 3 if isinstance(error, NotSignedInError) else 1
+
+
+if __name__ == "__main__":
+    main()

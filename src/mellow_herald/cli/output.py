@@ -1,0 +1,45 @@
+"""Printing: tables for people, JSON for programs."""
+
+import json
+import sys
+from collections.abc import Sequence
+from typing import Annotated, Any
+
+import typer
+
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON instead of a table.")]
+Limit = Annotated[int, typer.Option("--limit", min=1, max=1000, help="At most so many rows.")]
+
+
+def console() -> Any:
+    """A rich console on standard output; NO_COLOR and pipes are respected by rich."""
+    from rich.console import Console
+
+    return Console(highlight=False, width=None if sys.stdout.isatty() else 160)
+
+
+def print_json(value: Any) -> None:
+    """Prints models (or lists of them) as JSON."""
+    if isinstance(value, Sequence) and not isinstance(value, str):
+        plain: Any = [one.model_dump(mode="json") for one in value]
+    else:
+        plain = value.model_dump(mode="json")
+    print(json.dumps(plain, indent=2, ensure_ascii=False))
+
+
+def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[str] = ()) -> None:
+    """Prints a table; columns named in ``right`` are aligned to the right."""
+    from rich import box
+    from rich.table import Table
+
+    drawn = Table(title=title, title_justify="left", box=box.SIMPLE_HEAD, header_style="bold", pad_edge=False)
+    for column in columns:
+        drawn.add_column(column, justify="right" if column in right else "left", overflow="fold")
+    for row in rows:
+        drawn.add_row(*row)
+    console().print(drawn)
+
+
+def note(text: str) -> None:
+    """A line for people, on standard error, so that pipes stay clean."""
+    print(text, file=sys.stderr)

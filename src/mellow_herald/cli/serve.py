@@ -1,0 +1,40 @@
+"""Running the service."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+
+def serve(
+    data_dir: Annotated[Path, typer.Option("--data-dir", help="Where database, images and logs are kept.")] = Path(
+        "data"
+    ),
+    host: Annotated[str, typer.Option("--host", help="The address to serve at.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option("--port", min=0, max=65535, help="The port to serve at.")] = 8410,
+    database_url: Annotated[
+        str | None,
+        typer.Option("--database-url", help="Use this PostgreSQL (postgresql+asyncpg://…), not one of our own."),
+    ] = None,
+    time_scale: Annotated[float, typer.Option("--time-scale", min=0.1, help="Service seconds per real second.")] = 1.0,
+    upload_limit: Annotated[int, typer.Option("--upload-limit", min=1, help="Largest release file, bytes.")] = 1024**3,
+) -> None:
+    """Serve API and console until stopped."""
+    from mellow_herald.core.refusal import Refused
+    from mellow_herald.service.serve import PortTakenError
+    from mellow_herald.service.serve import serve as run
+    from mellow_herald.service.settings import Settings
+    from mellow_herald.store.cluster import ClusterError
+
+    settings = Settings(
+        data_dir=data_dir,
+        host=host,
+        port=port,
+        database_url=database_url,
+        time_scale=time_scale,
+        upload_limit=upload_limit,
+    )
+    try:
+        run(settings, lambda line: print(line, flush=True))
+    except (PortTakenError, ClusterError) as error:
+        raise Refused("cannot-serve", f"cannot serve: {error}") from None

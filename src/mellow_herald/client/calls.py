@@ -1,0 +1,206 @@
+"""Every call of the engineer's API, described once; the two clients only send them."""
+
+import base64
+import secrets
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, Generic, TypeVar
+
+from pydantic import TypeAdapter
+
+from mellow_herald.wire.board import BoardIn, BoardOut
+from mellow_herald.wire.event import Health, JournalEntry, Overview
+from mellow_herald.wire.fleet import CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
+from mellow_herald.wire.key import KeyListIn, KeyListOut
+from mellow_herald.wire.model import Page
+from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
+from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE, ReleaseOut
+from mellow_herald.wire.rollout import AttemptOut, PlanDocument, ReasonIn, RolloutOut
+
+Result = TypeVar("Result")
+API = "/api/v1"
+
+
+@dataclass(frozen=True, slots=True)
+class Call(Generic[Result]):
+    """A request and how to read its answer. ``repeatable``: doing it twice is the same as doing it once."""
+
+    doing: str
+    method: str
+    path: str
+    read: Callable[[bytes], Result]
+    params: dict[str, Any] = field(default_factory=dict)
+    body: bytes | None = None
+    headers: dict[str, str] = field(default_factory=dict)
+    repeatable: bool = False
+
+
+def _reader(kind: Any) -> Callable[[bytes], Any]:
+    return TypeAdapter(kind).validate_json
+
+
+def _get(doing: str, path: str, kind: Any, **params: Any) -> Call[Any]:
+    given = {name: value for name, value in params.items() if value is not None}
+    return Call(doing, "GET", path, _reader(kind), params=given, repeatable=True)
+
+
+def _post(
+    doing: str, path: str, kind: Any, body: Any, *, repeatable: bool = False, headers: dict[str, str] | None = None
+) -> Call[Any]:
+    content = body.model_dump_json().encode()
+    sent = {"content-type": "application/json", **(headers or {})}
+    return Call(doing, "POST", path, _reader(kind), body=content, headers=sent, repeatable=repeatable)
+
+
+def _nothing(_: bytes) -> None:
+    return None
+
+
+def sign_in(said: SignIn) -> Call[Me]:
+    """Opens a session; the cookie is kept by the client."""
+    return _post(f"signing in as {said.name}", f"{API}/session", Me, said)
+
+
+def whoami() -> Call[Me]:
+    """Who the token belongs to."""
+    return _get("asking who is signed in", f"{API}/session", Me)
+
+
+def make_token(asked: TokenIn) -> Call[TokenOut]:
+    """Makes a token."""
+    return _post("making a token", f"{API}/tokens", TokenOut, asked, headers={"herald-console": "1"})
+
+
+def list_tokens() -> Call[list[TokenOut]]:
+    """One's own tokens."""
+    return _get("listing tokens", f"{API}/tokens", list[TokenOut])
+
+
+def close_token(token_id: int) -> Call[None]:
+    """Closes a token."""
+    return Call(f"closing token {token_id}", "DELETE", f"{API}/tokens/{token_id}", _nothing, repeatable=True)
+
+
+def add_board(board: BoardIn) -> Call[BoardOut]:
+    """Adds or replaces a board."""
+    return _post(f"adding board {board.name}", f"{API}/boards", BoardOut, board, repeatable=True)
+
+
+def list_boards() -> Call[list[BoardOut]]:
+    """All boards."""
+    return _get("listing boards", f"{API}/boards", list[BoardOut])
+
+
+def publish_key_list(said: KeyListIn) -> Call[KeyListOut]:
+    """Publishes a key list."""
+    return _post("publishing a key list", f"{API}/key_lists", KeyListOut, said, repeatable=True)
+
+
+def key_list(root: bytes, signed: bytes) -> KeyListIn:
+    """A key list as it is sent."""
+    encoded = {"root": base64.b64encode(root), "key_list": base64.b64encode(signed)}
+    return KeyListIn.model_validate(encoded)
+
+
+def newest_key_list() -> Call[KeyListOut]:
+    """The key list in force."""
+    return _get("reading the key list", f"{API}/key_lists/newest", KeyListOut)
+
+
+def publish_release(name: str, length: int) -> Call[ReleaseOut]:
+    """Publishes a release file of ``length`` bytes; the body is given when the call is sent."""
+    headers = {"content-type": ENVELOPE_MEDIA_TYPE, "content-length": str(length)}
+    path = f"{API}/releases"
+    return Call(f"publishing {name}", "POST", path, _reader(ReleaseOut), headers=headers)
+
+
+def list_releases(limit: int, after: str | None) -> Call[Page[ReleaseOut]]:
+    """A page of releases."""
+    return _get("listing releases", f"{API}/releases", Page[ReleaseOut], limit=limit, after=after)
+
+
+def show_release(release_id: int) -> Call[ReleaseOut]:
+    """One release."""
+    return _get(f"reading release {release_id}", f"{API}/releases/{release_id}", ReleaseOut)
+
+
+def make_code(asked: CodeIn) -> Call[CodeOut]:
+    """Makes an enrolment code."""
+    return _post("making an enrolment code", f"{API}/codes", CodeOut, asked)
+
+
+def list_codes() -> Call[list[CodeOut]]:
+    """Enrolment codes."""
+    return _get("listing enrolment codes", f"{API}/codes", list[CodeOut])
+
+
+def list_devices(where: str | None, limit: int, after: str | None) -> Call[Page[DeviceOut]]:
+    """A page of devices."""
+    return _get("listing devices", f"{API}/devices", Page[DeviceOut], where=where, limit=limit, after=after)
+
+
+def show_device(serial: str) -> Call[DeviceDetail]:
+    """One device."""
+    return _get(f"reading device {serial}", f"{API}/devices/{serial}", DeviceDetail)
+
+
+def start_rollout(plan: PlanDocument) -> Call[RolloutOut]:
+    """Starts a rollout; the key makes a repeated call harmless."""
+    key = {"idempotency-key": secrets.token_hex(16)}
+    return _post(f"starting rollout {plan.name!r}", f"{API}/rollouts", RolloutOut, plan, repeatable=True, headers=key)
+
+
+def list_rollouts(limit: int, after: str | None) -> Call[Page[RolloutOut]]:
+    """A page of rollouts."""
+    return _get("listing rollouts", f"{API}/rollouts", Page[RolloutOut], limit=limit, after=after)
+
+
+def show_rollout(rollout_id: int) -> Call[RolloutOut]:
+    """One rollout."""
+    return _get(f"reading rollout {rollout_id}", f"{API}/rollouts/{rollout_id}", RolloutOut)
+
+
+def list_attempts(
+    rollout_id: int, state: str | None, reason: str | None, limit: int, after: str | None
+) -> Call[Page[AttemptOut]]:
+    """A page of a rollout's attempts."""
+    path = f"{API}/rollouts/{rollout_id}/attempts"
+    kind = Page[AttemptOut]
+    return _get(f"listing attempts of {rollout_id}", path, kind, state=state, reason=reason, limit=limit, after=after)
+
+
+def show_attempt(attempt_id: int) -> Call[AttemptOut]:
+    """One attempt."""
+    return _get(f"reading attempt {attempt_id}", f"{API}/attempts/{attempt_id}", AttemptOut)
+
+
+def attempt_timeline(attempt_id: int) -> Call[list[TimelineEntry]]:
+    """What happened in an attempt."""
+    path = f"{API}/attempts/{attempt_id}/timeline"
+    return _get(f"reading the timeline of attempt {attempt_id}", path, list[TimelineEntry])
+
+
+def act(rollout_id: int, word: str, reason: str) -> Call[RolloutOut]:
+    """Hold, resume, halt or cancel."""
+    path = f"{API}/rollouts/{rollout_id}/{word}"
+    return _post(f"{word} of rollout {rollout_id}", path, RolloutOut, ReasonIn(reason=reason))
+
+
+def show_journal(limit: int, after: str | None) -> Call[Page[JournalEntry]]:
+    """A page of the journal."""
+    return _get("reading the journal", f"{API}/journal", Page[JournalEntry], limit=limit, after=after)
+
+
+def overview() -> Call[Overview]:
+    """What needs a person, what is moving, who is there."""
+    return _get("reading the overview", f"{API}/overview", Overview)
+
+
+def ready() -> Call[Health]:
+    """Whether the service serves."""
+    return _get("asking for the service's health", "/health/ready", Health)
+
+
+def openapi() -> Call[dict[str, Any]]:
+    """The OpenAPI document."""
+    return _get("reading the OpenAPI document", f"{API}/openapi.json", dict[str, Any])

@@ -1,0 +1,342 @@
+"""The synchronous client."""
+
+import builtins
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from types import TracebackType
+from typing import Any, TypeVar
+
+import httpx
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+from mellow_herald.client import calls
+from mellow_herald.client.calls import Call
+from mellow_herald.client.errors import error_for, unreachable
+from mellow_herald.client.sealing import Progress, SealedRelease, counted, seal_file, vendor_of
+from mellow_herald.client.stream import ends_rollout, events
+from mellow_herald.client.transport import (
+    AGAIN,
+    DEFAULT_URL,
+    EVENTS,
+    STREAM_TIMEOUT,
+    TIMEOUT,
+    TRIES,
+    default_headers,
+    keyed,
+    pause_before,
+)
+from mellow_herald.wire.board import BoardIn, BoardOut
+from mellow_herald.wire.event import Event, Health, JournalEntry, Overview
+from mellow_herald.wire.fleet import CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
+from mellow_herald.wire.key import KeyListOut
+from mellow_herald.wire.model import Page
+from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
+from mellow_herald.wire.release import ReleaseOut
+from mellow_herald.wire.rollout import AttemptOut, PlanDocument, RolloutOut
+
+Result = TypeVar("Result")
+
+
+class Herald:
+    """A connection to the service. Close it, or use it with ``with``.
+
+    Errors: ``UnreachableError``, ``NotSignedInError``, ``ProblemError``; each says what was being done. A call that
+    may be repeated without harm is tried up to three times.
+    """
+
+    def __init__(
+        self, url: str = DEFAULT_URL, *, token: str | None = None, transport: httpx.BaseTransport | None = None
+    ) -> None:
+        headers = default_headers(token)
+        self._http = httpx.Client(base_url=url, headers=headers, timeout=TIMEOUT, transport=transport, trust_env=False)
+        self.people = People(self)
+        self.boards = Boards(self)
+        self.keys = Keys(self)
+        self.releases = Releases(self)
+        self.codes = Codes(self)
+        self.devices = Devices(self)
+        self.rollouts = Rollouts(self)
+        self.journal = Journal(self)
+
+    def __enter__(self) -> "Herald":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Closes the connection."""
+        self._http.close()
+
+    def overview(self) -> Overview:
+        """What needs a person, what is moving, who is there."""
+        return self.send(calls.overview())
+
+    def ready(self) -> Health:
+        """The service's health; a ``ProblemError`` if it is not ready."""
+        return self.send(calls.ready())
+
+    def openapi(self) -> dict[str, Any]:
+        """The service's OpenAPI document."""
+        return self.send(calls.openapi())
+
+    def send(self, call: Call[Result]) -> Result:
+        """Sends a call and reads its answer."""
+        tries = TRIES if call.repeatable else 1
+        response: httpx.Response | None = None
+        for attempt in range(1, tries + 1):
+            if attempt > 1:
+                time.sleep(pause_before(attempt, response))
+            response = None
+            try:
+                response = self._http.send(self._http.build_request(**keyed(call)))
+            except httpx.TransportError as error:
+                if attempt == tries:
+                    raise unreachable(self._http.base_url, error, call.doing) from error
+                continue
+            if response.is_success:
+                return call.read(response.content)
+            if response.status_code not in AGAIN or attempt == tries:
+                raise error_for(response, call.doing)
+        raise AssertionError("unreachable")
+
+    def upload(self, call: Call[Result], portions: Iterator[bytes]) -> Result:
+        """Sends a call whose body is a stream; never repeated by itself."""
+        try:
+            request = self._http.build_request(**{**keyed(call), "content": portions})
+            response = self._http.send(request)
+        except httpx.TransportError as error:
+            raise unreachable(self._http.base_url, error, call.doing) from error
+        if not response.is_success:
+            raise error_for(response, call.doing)
+        return call.read(response.content)
+
+    def follow(self, *, rollout_id: int | None = None, after: int | None = None) -> Iterator[Event]:
+        """The event feed, from now on or from after event ``after``; a broken connection is taken up again."""
+        broken = 0
+        while True:
+            params = {"rollout": rollout_id, "after": after}
+            given = {name: value for name, value in params.items() if value is not None}
+            try:
+                with self._http.stream("GET", EVENTS, params=given, timeout=STREAM_TIMEOUT) as response:
+                    if not response.is_success:
+                        response.read()
+                        raise error_for(response, "following the event feed")
+                    for event in events(response.iter_lines()):
+                        broken, after = 0, event.id
+                        yield event
+            except httpx.TransportError as error:
+                broken += 1
+                if broken > TRIES * 3:
+                    raise unreachable(self._http.base_url, error, "following the event feed") from error
+            time.sleep(pause_before(min(broken, 4) + 2))
+
+
+class People:
+    """Sign-in and tokens."""
+
+    def __init__(self, herald: Herald) -> None:
+        self._herald = herald
+
+    def sign_in(self, name: str, password: str) -> Me:
+        """Opens a session for this client."""
+        return self._herald.send(calls.sign_in(SignIn(name=name, password=password)))
+
+    def whoami(self) -> Me:
+        """Who is signed in."""
+        return self._herald.send(calls.whoami())
+
+    def make_token(self, name: str = "command line", days: int = 90) -> TokenOut:
+        """Makes a token; its secret is in the answer, this once."""
+        return self._herald.send(calls.make_token(TokenIn(name=name, days=days)))
+
+    def tokens(self) -> list[TokenOut]:
+        """One's own tokens."""
+        return self._herald.send(calls.list_tokens())
+
+    def close_token(self, token_id: int) -> None:
+        """Closes one of one's own tokens."""
+        self._herald.send(calls.close_token(token_id))
+
+
+class Boards:
+    """Hardware models."""
+
+    def __init__(self, herald: Herald) -> None:
+        self._herald = herald
+
+    def add(self, board: BoardIn) -> BoardOut:
+        """Adds a board or replaces what is known of it."""
+        return self._herald.send(calls.add_board(board))
+
+    def list(self) -> list[BoardOut]:
+        """All boards."""
+        return self._herald.send(calls.list_boards())
+
+
+class Keys:
+    """Key lists."""
+
+    def __init__(self, herald: Herald) -> None:
+        self._herald = herald
+
+    def publish(self, root: bytes, key_list: bytes) -> KeyListOut:
+        """Publishes a key list signed by ``root`` (the raw public key, 32 bytes)."""
+        return self._herald.send(calls.publish_key_list(calls.key_list(root, key_list)))
+
+    def newest(self) -> KeyListOut:
+        """The key list in force."""
+        return self._herald.send(calls.newest_key_list())
+
+
+class Releases:
+    """Releases."""
+
+    def __init__(self, herald: Herald) -> None:
+        self._herald = herald
+
+    def publish(
+        self,
+        path: Path | str,
+        *,
+        key: Ed25519PrivateKey,
+        vendor_domain: str | None = None,
+        description: str = "",
+        progress: Progress | None = None,
+        **stated: Any,
+    ) -> ReleaseOut:
+        """Seals a firmware file with ``key`` and publishes it. ``progress`` gets the bytes sent so far."""
+        if vendor_domain is None:
+            vendor_domain = vendor_of(self._herald.boards.list(), Path(path), stated.get("board"))
+        sealed = seal_file(Path(path), key, vendor_domain, description=description, **stated)
+        return self.upload(sealed, progress)
+
+    def upload(self, sealed: SealedRelease, progress: Progress | None = None) -> ReleaseOut:
+        """Publishes what was sealed before."""
+        manifest = sealed.manifest
+        call = calls.publish_release(f"{manifest.board}/{manifest.line}/{manifest.version}", sealed.length)
+        return self._herald.upload(call, counted(sealed.portions, progress))
+
+    def list(self, *, limit: int = 100, after: str | None = None) -> Page[ReleaseOut]:
+        """A page of releases, newest first."""
+        return self._herald.send(calls.list_releases(limit, after))
+
+    def show(self, release_id: int) -> ReleaseOut:
+        """One release."""
+        return self._herald.send(calls.show_release(release_id))
+
+
+class Codes:
+    """Enrolment codes."""
+
+    def __init__(self, herald: Herald) -> None:
+        self._herald = herald
+
+    def make(self, asked: CodeIn) -> CodeOut:
+        """Makes a code; it is in the answer, this once."""
+        return self._herald.send(calls.make_code(asked))
+
+    def list(self) -> list[CodeOut]:
+        """All codes."""
+        return self._herald.send(calls.list_codes())
+
+
+class Devices:
+    """Devices."""
+
+    def __init__(self, herald: Herald) -> None:
+        self._herald = herald
+
+    def list(self, *, where: str | None = None, limit: int = 100, after: str | None = None) -> Page[DeviceOut]:
+        """A page of the devices that a selector picks."""
+        return self._herald.send(calls.list_devices(where, limit, after))
+
+    def each(self, *, where: str | None = None) -> Iterator[DeviceOut]:
+        """All devices that a selector picks, page after page."""
+        after: str | None = None
+        while True:
+            page = self.list(where=where, limit=1000, after=after)
+            yield from page.items
+            after = page.next
+            if after is None:
+                return
+
+    def show(self, serial: str) -> DeviceDetail:
+        """One device with its timeline."""
+        return self._herald.send(calls.show_device(serial))
+
+
+class Rollouts:
+    """Rollouts."""
+
+    def __init__(self, herald: Herald) -> None:
+        self._herald = herald
+
+    def start(self, plan: PlanDocument) -> RolloutOut:
+        """Starts a rollout."""
+        return self._herald.send(calls.start_rollout(plan))
+
+    def list(self, *, limit: int = 50, after: str | None = None) -> Page[RolloutOut]:
+        """A page of rollouts, newest first."""
+        return self._herald.send(calls.list_rollouts(limit, after))
+
+    def show(self, rollout_id: int) -> RolloutOut:
+        """One rollout."""
+        return self._herald.send(calls.show_rollout(rollout_id))
+
+    def attempts(
+        self,
+        rollout_id: int,
+        *,
+        state: str | None = None,
+        reason: str | None = None,
+        limit: int = 100,
+        after: str | None = None,
+    ) -> Page[AttemptOut]:
+        """A page of a rollout's attempts."""
+        return self._herald.send(calls.list_attempts(rollout_id, state, reason, limit, after))
+
+    def attempt(self, attempt_id: int) -> AttemptOut:
+        """One attempt."""
+        return self._herald.send(calls.show_attempt(attempt_id))
+
+    def timeline(self, attempt_id: int) -> builtins.list[TimelineEntry]:
+        """What happened in an attempt, newest first."""
+        return self._herald.send(calls.attempt_timeline(attempt_id))
+
+    def watch(self, rollout_id: int, *, after: int | None = None) -> Iterator[Event]:
+        """The events of a rollout, until it has ended."""
+        for event in self._herald.follow(rollout_id=rollout_id, after=after):
+            yield event
+            if ends_rollout(event):
+                return
+
+    def hold(self, rollout_id: int, reason: str) -> RolloutOut:
+        """No further offers or clearances for now."""
+        return self._herald.send(calls.act(rollout_id, "hold", reason))
+
+    def resume(self, rollout_id: int, reason: str) -> RolloutOut:
+        """Goes on."""
+        return self._herald.send(calls.act(rollout_id, "resume", reason))
+
+    def halt(self, rollout_id: int, reason: str) -> RolloutOut:
+        """Stops at once; what was not cleared is called off."""
+        return self._herald.send(calls.act(rollout_id, "halt", reason))
+
+    def cancel(self, rollout_id: int, reason: str) -> RolloutOut:
+        """Ends for good; refused while devices are at risk."""
+        return self._herald.send(calls.act(rollout_id, "cancel", reason))
+
+
+class Journal:
+    """The journal."""
+
+    def __init__(self, herald: Herald) -> None:
+        self._herald = herald
+
+    def list(self, *, limit: int = 100, after: str | None = None) -> Page[JournalEntry]:
+        """A page of the journal, newest first."""
+        return self._herald.send(calls.show_journal(limit, after))

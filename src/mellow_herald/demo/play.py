@@ -1,0 +1,248 @@
+"""Plays the demo: a release reaches a simulated fleet, end to end, and the ends are compared."""
+
+import json
+import secrets
+import signal
+import sys
+import time
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import typer
+from rich.console import Console
+from rich.table import Table
+
+from mellow_herald.client import Herald, HeraldError
+from mellow_herald.core.attempt import BAD
+from mellow_herald.core.digest import sha256_hex
+from mellow_herald.demo import scenario
+from mellow_herald.demo.processes import DemoFailed, Processes
+from mellow_herald.demo.scenario import Place
+from mellow_herald.sim.fleet import chip_path
+from mellow_herald.sim.hardware import running_image
+from mellow_herald.wire.rollout import RolloutOut
+
+OUT = Console(highlight=False)
+READY_SECONDS = 60.0
+ONLINE_SECONDS = 120.0
+ROLLOUT_SECONDS = 300.0
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """What can be asked of the demo. ``speed``: service seconds per real second."""
+
+    data_dir: Path
+    port: int
+    devices: int
+    seed: int
+    speed: float
+    once: bool
+
+
+def play(options: Options) -> int:
+    """Plays the demo; returns the exit code. Everything it starts is stopped when it ends, whatever ends it."""
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+    demo = _Demo(options)
+    try:
+        return demo.play()
+    except DemoFailed as failed:
+        print(f"herald demo: {failed}", file=sys.stderr)
+        return 1
+    except HeraldError as error:
+        print(f"herald demo: {error}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        return 0 if not options.once else 130
+    finally:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second Ctrl-C must not leave PostgreSQL behind
+        print("stopping the devices, the service and PostgreSQL …", flush=True)
+        demo.processes.stop()
+
+
+class _Demo:
+    def __init__(self, options: Options) -> None:
+        self._options = options
+        self._data = options.data_dir.absolute()
+        self._place = Place(self._data / "demo")
+        self._notes_file = self._data / "demo" / "notes.json"
+        self._notes = self._read_notes()
+        self._url = f"http://127.0.0.1:{options.port}"
+        environment = {
+            "HERALD_ADMIN_PASSWORD": self._notes["password"],
+            "HERALD_PASSWORD": self._notes["password"],
+            "HERALD_CREDENTIALS": str(self._data / "demo" / "credentials.json"),
+            "HERALD_URL": self._url,
+        }
+        self.processes = Processes(environment, self._data / "logs")
+
+    def play(self) -> int:
+        options = self._options
+        self._say("Thistledown Apiaries: a release reaches its hive scales")
+        self._start_service()
+        self._prepare()
+        self._start_devices()
+        rollout = self._roll_out()
+        agreed = self._compare(rollout)
+        if options.once:
+            return 0 if agreed else 1
+        self._say("The service and the simulated devices stay up until Ctrl-C")
+        print(f"console   {self._url}")
+        print(f"sign in   admin / {self._notes['password']}")
+        credentials = self._data / "demo" / "credentials.json"
+        print(f"terminal  export HERALD_URL={self._url} HERALD_CREDENTIALS={credentials}", flush=True)
+        while True:
+            time.sleep(1)
+            self.processes.check()
+
+    def _read_notes(self) -> dict[str, Any]:
+        if self._notes_file.exists():
+            notes: dict[str, Any] = json.loads(self._notes_file.read_text())
+            return notes
+        return {"password": secrets.token_urlsafe(9), "prepared": False}
+
+    def _write_notes(self, **more: Any) -> None:
+        self._notes |= more
+        self._notes_file.parent.mkdir(parents=True, exist_ok=True)
+        self._notes_file.touch(0o600)
+        self._notes_file.write_text(json.dumps(self._notes, indent=2))
+
+    def _say(self, text: str) -> None:
+        OUT.print(f"\n[bold #d99a2b]●[/] [bold]{text}[/]")
+
+    def _herald(self) -> Herald:
+        token = json.loads((self._data / "demo" / "credentials.json").read_text())["token"]
+        return Herald(self._url, token=token)
+
+    def _start_service(self) -> None:
+        options = self._options
+        self._write_notes()
+        self.processes.start(
+            "service", "serve", "--data-dir", str(self._data), "--port", str(options.port),
+            "--time-scale", str(options.speed),
+        )  # fmt: skip
+        deadline = time.monotonic() + READY_SECONDS
+        with Herald(self._url) as herald:
+            while True:
+                self.processes.check()
+                with suppress(HeraldError):
+                    herald.ready()
+                    break
+                if time.monotonic() > deadline:
+                    raise DemoFailed(f"the service did not get ready; see {self.processes.log('service')}")
+                time.sleep(0.2)
+        print(f"service ready at {self._url}, time runs {options.speed:g} times as fast", flush=True)
+        self.processes.run("sign-in", "--name", "admin", "--url", self._url)
+
+    def _prepare(self) -> None:
+        """Keys, board, releases and an enrolment code, once per data folder."""
+        if self._notes["prepared"]:
+            print("keys, board and releases are there from an earlier start", flush=True)
+            return
+        place, run = self._place, self.processes.run
+        scenario.write_files(place, self._options.seed)
+        for key in (place.root_key, place.signing_key):
+            for file in (key, key.with_suffix(".pub.pem")):
+                file.unlink(missing_ok=True)  # of a start that was cut short before anything was published
+        self._say("Keys: a root that stays off-line, a signing key, a list that says so")
+        run("key", "root", str(place.root_key))
+        run("key", "new", str(place.signing_key))
+        run(
+            "key", "publish", "--root", str(place.root_key),
+            "--active", str(place.signing_key.with_suffix(".pub.pem")), "--out", str(place.key_list),
+        )  # fmt: skip
+        self._say("A board, and two releases for it: signed here, verified there")
+        run("board", "add", str(place.board))
+        for version, words in ((scenario.OLD, "runs in the field"), (scenario.NEW, "finer weighing at night")):
+            firmware = str(place.firmware(version))
+            run("release", "publish", firmware, "--key", str(place.signing_key), "--notes", words)
+        code = json.loads(
+            run("code", "new", "--board", scenario.BOARD, "--line", scenario.LINE, "--json", show=False, capture=True)
+        )["code"]
+        scenario.write_scenario(place, code, self._options.devices, self._options.seed)
+        self._write_notes(prepared=True, devices=self._options.devices)
+
+    def _start_devices(self) -> None:
+        place, devices = self._place, self._notes["devices"]
+        self._say(f"{devices} simulated hive scales come on-line")
+        scenario_file, flash = str(place.scenario), str(place.flash)
+        self.processes.start("devices", "sim", "run", scenario_file, "--data-dir", flash, "--log", "--url", self._url)
+        deadline = time.monotonic() + ONLINE_SECONDS
+        with self._herald() as herald:
+            while (online := herald.overview().presence.get("online", 0)) < devices:  # type: ignore[call-overload]
+                self.processes.check()
+                if time.monotonic() > deadline:
+                    raise DemoFailed(f"only {online} of {devices} devices came on-line")
+                time.sleep(0.3)
+        self.processes.run("device", "list", "--limit", "8")
+        self.processes.run("release", "list")
+
+    def _roll_out(self) -> RolloutOut:
+        with self._herald() as herald:
+            known = herald.rollouts.list(limit=1).items
+        if not known:
+            self._say("A rollout of one ring")
+            self.processes.run("rollout", "start", str(self._place.plan), "--yes")
+        rollout_id = str(known[0].id if known else 1)
+        self.processes.run("rollout", "watch", rollout_id)
+        with self._herald() as herald:
+            return herald.rollouts.show(int(rollout_id))
+
+    def _compare(self, rollout: RolloutOut) -> bool:
+        """Holds the service's count against what the devices' flash would boot; prints the summary."""
+        old = sha256_hex(self._place.firmware(scenario.OLD).read_bytes())
+        new = sha256_hex(self._place.firmware(scenario.NEW).read_bytes())
+        wrong = []
+        with self._herald() as herald:
+            said = {device.serial: device for device in herald.devices.each(where=f"board = {scenario.BOARD}")}
+            page = herald.rollouts.attempts(rollout.id, limit=1000)
+        ended = {attempt.serial: attempt.state for attempt in page.items}
+        in_flash = {}
+        for serial in said:
+            _, in_flash[serial] = running_image(chip_path(self._place.flash, serial))
+            expected = new if ended.get(serial) == "confirmed" else old
+            if in_flash[serial] != expected or said[serial].digest != expected:
+                wrong.append(
+                    f"{serial}: flash {in_flash[serial][:12]}, service {said[serial].digest}, {ended.get(serial)}"
+                )
+        self._print_summary(rollout, list(in_flash.values()).count(new), len(in_flash))
+        for line in wrong:
+            print(f"DISAGREE {line}")
+        agreed = not wrong and len(said) == self._notes["devices"]
+        print("the service and the devices' flash agree" if agreed else "the service and the devices' flash DISAGREE")
+        print(_closing_line(rollout), flush=True)
+        return agreed
+
+    def _print_summary(self, rollout: RolloutOut, running_new: int, devices: int) -> None:
+        table = Table(title=f"\nRollout {rollout.id}: {rollout.name}", title_justify="left", box=None, padding=(0, 2))
+        table.add_column("")
+        table.add_column("service", justify="right")
+        table.add_column("flash", justify="right")
+        table.add_row("devices", str(rollout.targeted), str(devices))
+        for reason, count in rollout.passed_over.items():
+            table.add_row(f"passed over: {reason}", str(count), "")
+        for state, count in rollout.states.items():
+            table.add_row(state.value, str(count), str(running_new) if state == "confirmed" else "")
+        for reason, count in rollout.reasons.items():
+            table.add_row(f"  for {reason}", str(count), "")
+        table.add_row(f"run {scenario.NEW}", str(rollout.states.get("confirmed", 0)), str(running_new))  # type: ignore[call-overload]
+        table.add_row(f"run {scenario.OLD}", str(_bad(rollout)), str(devices - running_new))
+        OUT.print(table)
+
+
+def _bad(rollout: RolloutOut) -> int:
+    return sum(count for state, count in rollout.states.items() if state in BAD)
+
+
+def _closing_line(rollout: RolloutOut) -> str:
+    counts = {state.value: count for state, count in rollout.states.items()}
+    total = sum(counts.values())
+    others = "".join(f", {state} {count}" for state, count in sorted(counts.items()) if state != "confirmed")
+    return f"confirmed {counts.get('confirmed', 0)} of {total}{others}"
+
+
+def run(options: Options) -> None:
+    """Plays and exits."""
+    raise typer.Exit(play(options))

@@ -1,0 +1,82 @@
+"""The demo's own processes: the service, the simulated devices, and single commands."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+HERALD = (sys.executable, "-m", "mellow_herald.cli.main")
+STOP_SECONDS = 8.0
+
+
+class DemoFailed(Exception):
+    """The demo cannot go on; the text says why."""
+
+
+class Processes:
+    """What was started, so that all of it can be stopped."""
+
+    def __init__(self, environment: dict[str, str], logs: Path) -> None:
+        self._environment = {**os.environ, **environment}
+        self._logs = logs
+        self._running: list[tuple[str, subprocess.Popen[bytes]]] = []
+
+    def start(self, name: str, *arguments: str) -> subprocess.Popen[bytes]:
+        """Starts ``herald`` with these arguments in the background; its output goes to a log file."""
+        self._logs.mkdir(parents=True, exist_ok=True)
+        with self.log(name).open("ab") as log:
+            process = subprocess.Popen(
+                [*HERALD, *arguments],
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                env=self._environment,
+                start_new_session=True,  # Ctrl-C is ours to handle, so that all end in order
+            )
+        self._running.append((name, process))
+        return process
+
+    def log(self, name: str) -> Path:
+        """The log file of a background process."""
+        return self._logs / f"{name}.log"
+
+    def check(self) -> None:
+        """Raises ``DemoFailed`` if a background process has ended by itself."""
+        for name, process in self._running:
+            if process.poll() is not None:
+                tail = self.log(name).read_text(errors="replace").splitlines()[-3:]
+                raise DemoFailed(f"{name} ended with code {process.returncode}:\n" + "\n".join(tail))
+
+    def run(self, *arguments: str, show: bool = True, capture: bool = False) -> str:
+        """Runs a ``herald`` command to its end, as an engineer would type it; returns its output if captured."""
+        if show:
+            print(f"\n$ herald {' '.join(_short(one) for one in arguments)}", flush=True)
+        output = subprocess.PIPE if capture else None
+        done = subprocess.run([*HERALD, *arguments], env=self._environment, stdout=output, text=True, check=False)
+        if done.returncode != 0:
+            raise DemoFailed(f"`herald {' '.join(arguments)}` ended with code {done.returncode}")
+        return done.stdout or ""
+
+    def stop(self) -> None:
+        """Stops everything, last started first, politely and then not."""
+        deadline = time.monotonic() + STOP_SECONDS
+        for _, process in reversed(self._running):
+            if process.poll() is None:
+                process.send_signal(signal.SIGTERM)
+        for _, process in reversed(self._running):
+            try:
+                process.wait(max(0.1, deadline - time.monotonic()))
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+        self._running.clear()
+
+
+def _short(argument: str) -> str:
+    """A path as it is nice to read; anything else quoted where a shell would need it."""
+    path = Path(argument)
+    if path.is_absolute() and path.is_relative_to(Path.cwd()):
+        argument = str(path.relative_to(Path.cwd()))
+    return f'"{argument}"' if " " in argument else argument

@@ -1,0 +1,1 @@
+"""The service: engineer API, device API, events, conductor, intake and the console's files."""

@@ -1,0 +1,1 @@
+"""The engineer's API, a router a noun: parse, call, answer."""

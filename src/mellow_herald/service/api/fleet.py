@@ -1,0 +1,86 @@
+"""Enrolment codes and devices."""
+
+from datetime import timedelta
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Depends, Query, Request, Response
+
+from mellow_herald.core.presence import presence
+from mellow_herald.core.selector import parse_selector
+from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.enrolment import make_code
+from mellow_herald.service.pages import link_next
+from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.store import fleet
+from mellow_herald.wire.fleet import AttemptBrief, CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
+from mellow_herald.wire.model import Page
+
+router = APIRouter(tags=["fleet"])
+Ctx = Annotated[Context, Depends(context_of)]
+
+
+@router.post("/codes", status_code=201, responses=problems())
+async def add_code(asked: CodeIn, who: Operator, context: Ctx) -> CodeOut:
+    """Makes an enrolment code; it is shown this once."""
+    return await make_code(context, asked, who.name)
+
+
+@router.get("/codes", responses=problems())
+async def list_codes(who: Anyone, context: Ctx) -> list[CodeOut]:
+    """Enrolment codes, without the codes themselves."""
+    async with context.engine.connect() as connection:
+        return [CodeOut.model_validate(dict(row)) for row in await fleet.list_codes(connection)]
+
+
+@router.get("/devices", responses=problems())
+async def list_devices(
+    who: Anyone,
+    context: Ctx,
+    request: Request,
+    response: Response,
+    where: Annotated[str | None, Query(description="A selector.", examples=["board = comb-s1"])] = None,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
+    after: Annotated[str | None, Query(description="Cursor: the last serial of the page before.")] = None,
+) -> Page[DeviceOut]:
+    """Devices by serial; ``total`` counts all that match."""
+    node = parse_selector(where) if where else None
+    async with context.engine.connect() as connection:
+        rows = await fleet.list_devices(connection, node, after=after, limit=limit + 1)
+        total = await fleet.count_devices(connection, node)
+    items = [DeviceOut.model_validate(_facts(context, row)) for row in rows[:limit]]
+    cursor = items[-1].serial if len(rows) > limit else None
+    link_next(request, response, cursor)
+    return Page(items=items, next=cursor, total=total)
+
+
+@router.get("/devices/{serial}", responses=problems(404))
+async def show_device(serial: str, who: Anyone, context: Ctx) -> DeviceDetail:
+    """Everything known of one device, with its timeline."""
+    async with context.engine.connect() as connection:
+        node = parse_selector(f'serial = "{serial.replace(chr(34), "")}"')
+        rows = await fleet.list_devices(connection, node, limit=1)
+        if not rows:
+            raise ProblemError(404, "not-found", f"There is no device {serial!r}. See `herald device list`.")
+        entries = await fleet.timeline(connection, device_id=rows[0]["id"])
+    facts = _facts(context, rows[0])
+    return DeviceDetail.model_validate({**facts, "timeline": [as_entry(entry) for entry in entries]})
+
+
+def as_entry(row: Any) -> TimelineEntry:
+    """A timeline row as it is shown."""
+    return TimelineEntry.model_validate(dict(row))
+
+
+def _facts(context: Context, row: Any) -> dict[str, Any]:
+    facts = dict(row)
+    interval = timedelta(seconds=facts["interval_s"] or 1)
+    seen_at = facts["seen_at"]
+    facts["presence"] = presence(seen_at, interval, context.clock.now())
+    facts["next_checkin_at"] = seen_at + timedelta(seconds=facts["next_s"]) if seen_at else None
+    facts["condition"] = facts["condition"] or {}
+    facts["readings"] = facts["readings"] or {}
+    if facts["newest_id"] is not None:
+        names = AttemptBrief.model_fields
+        facts["attempt"] = AttemptBrief.model_validate({name: facts[f"newest_{name}"] for name in names})
+    return facts

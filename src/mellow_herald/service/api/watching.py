@@ -1,0 +1,75 @@
+"""Events, the journal and the overview."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Header, Query, Request, Response
+from fastapi.responses import StreamingResponse
+
+from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
+from mellow_herald.core.selector import parse_selector
+from mellow_herald.service import rollouts as rollouts_service
+from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.feed import stream
+from mellow_herald.service.pages import link_next
+from mellow_herald.service.people import Anyone
+from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.store import fleet, rollouts
+from mellow_herald.store.feed import read_journal
+from mellow_herald.wire.event import JournalEntry, Overview, VersionCount
+from mellow_herald.wire.model import Page
+
+router = APIRouter(tags=["watching"])
+Ctx = Annotated[Context, Depends(context_of)]
+STREAM = {200: {"description": "Server-Sent Events", "content": {"text/event-stream": {"schema": {"type": "string"}}}}}
+
+
+@router.get("/events", responses={**problems(), **STREAM}, response_class=StreamingResponse)
+async def follow_events(
+    who: Anyone,
+    context: Ctx,
+    rollout: Annotated[int | None, Query(description="Only events of this rollout.")] = None,
+    after: Annotated[int | None, Query(ge=0, description="As Last-Event-ID, for the first connection.")] = None,
+    last_event_id: Annotated[str | None, Header(description="Go on after this event.")] = None,
+) -> StreamingResponse:
+    """The event feed as Server-Sent Events. With ``Last-Event-ID`` it goes on without a gap."""
+    if last_event_id and not (last_event_id.isdigit() and len(last_event_id) < 16):
+        raise ProblemError(422, "bad-values", "Last-Event-ID must be the number of an event.")
+    since = int(last_event_id) if last_event_id else after
+    headers = {"cache-control": "no-store", "x-accel-buffering": "no"}
+    return StreamingResponse(stream(context, since, rollout), media_type="text/event-stream", headers=headers)
+
+
+@router.get("/journal", responses=problems())
+async def show_journal(
+    who: Anyone,
+    context: Ctx,
+    request: Request,
+    response: Response,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
+    after: Annotated[int | None, Query(description="Cursor: the link number of the last entry before.")] = None,
+) -> Page[JournalEntry]:
+    """Who or what decided what, when and why; newest first."""
+    async with context.engine.connect() as connection:
+        rows = await read_journal(connection, before=after, limit=limit + 1)
+    items = [JournalEntry.model_validate(dict(row)) for row in rows[:limit]]
+    cursor = str(items[-1].link) if len(rows) > limit else None
+    link_next(request, response, cursor)
+    return Page(items=items, next=cursor)
+
+
+@router.get("/overview", responses=problems())
+async def overview(who: Anyone, context: Ctx) -> Overview:
+    """What needs a person, what is moving, and who is there."""
+    now = context.clock.now()
+    async with context.engine.connect() as connection:
+        moving = await rollouts_service.assemble(connection, await rollouts.list_rollouts(connection, live=True))
+        return Overview(
+            now=now,
+            scale=context.clock.scale,
+            presence=await fleet.count_presence(connection, now, LATE_AFTER, OFFLINE_AFTER),
+            versions=[VersionCount.model_validate(dict(row)) for row in await fleet.count_versions(connection)],
+            moving=moving,
+            asking=await fleet.count_devices(connection, parse_selector("admission = asking")),
+            unknown_builds=await fleet.count_devices(connection, parse_selector("known_build = no")),
+            unhealthy_images=sorted(context.unhealthy),
+        )

@@ -1,0 +1,100 @@
+"""The application: what one service process serves and runs beside."""
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from datetime import UTC, datetime
+from typing import Any
+
+import structlog
+from fastapi import Depends, FastAPI
+from sqlalchemy.ext.asyncio import AsyncEngine
+from starlette.routing import Route
+
+from mellow_herald import __version__
+from mellow_herald.service import health
+from mellow_herald.service.api import boards, fleet, keys, people, releases, rollouts, watching
+from mellow_herald.service.clock import Clock
+from mellow_herald.service.conductor import Conductor
+from mellow_herald.service.console import serve_console
+from mellow_herald.service.context import Context
+from mellow_herald.service.device_api.routes import DeviceApi
+from mellow_herald.service.feed import FeedReader, load_intervals
+from mellow_herald.service.intake import Intake
+from mellow_herald.service.memory import Memory, new_secret
+from mellow_herald.service.people import bootstrap, caller
+from mellow_herald.service.problems import add_problem_handlers
+from mellow_herald.service.settings import Settings
+from mellow_herald.service.signals import Signals
+from mellow_herald.store import fleet as fleet_store
+from mellow_herald.store import people as people_store
+from mellow_herald.store.clock import anchor_clock
+from mellow_herald.store.database import migrate
+from mellow_herald.store.gate import Lock, take
+from mellow_herald.store.images import FolderImageStore
+
+log = structlog.get_logger()
+API = "/api/v1"
+
+
+async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
+    """Brings the schema up to date and loads what must be known before the first call is served."""
+    await migrate(engine)
+    anchor = await anchor_clock(engine, settings.time_scale, datetime.now(UTC))
+    images = FolderImageStore(settings.data_dir / "images")
+    context = Context(settings, engine, Clock(anchor), images, Memory(), Signals())
+    async with engine.begin() as connection:
+        await take(connection, Lock.MIGRATION)
+        if not await people_store.mac_keys(connection):
+            await people_store.add_mac_key(connection, new_secret(), context.clock.real())
+        context.memory.mac_keys = await people_store.mac_keys(connection)
+        context.memory.generations = await fleet_store.generations(connection)
+    await load_intervals(context)
+    return context
+
+
+def create_app(context: Context) -> FastAPI:
+    """The application around a context."""
+    intake, conductor, feed = Intake(context), Conductor(context), FeedReader(context)
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        work = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run()]
+        tasks = [asyncio.create_task(one) for one in work]
+        try:
+            yield
+        finally:
+            context.signals.stop()
+            for task in tasks:
+                task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+            await context.engine.dispose()
+
+    app = FastAPI(
+        title="Mellow Herald",
+        version=__version__,
+        summary="Publishes firmware releases to a device fleet and brings them out ring by ring.",
+        openapi_url=None,
+        docs_url=None,
+        redoc_url=None,
+        lifespan=lifespan,
+        responses={},
+    )
+    app.state.context = context
+    add_problem_handlers(app)
+    for noun in (people, boards, keys, releases, fleet, rollouts, watching):
+        app.include_router(noun.router, prefix=API)
+    app.include_router(health.router)
+
+    @app.get(f"{API}/openapi.json", include_in_schema=False, dependencies=[Depends(caller)])
+    async def openapi() -> dict[str, Any]:
+        return app.openapi()
+
+    app.router.routes.extend(DeviceApi(context, intake).routes())
+    app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
+    return app
+
+
+async def first_password(context: Context) -> str | None:
+    """Makes the first admin where there is none; returns the password to print once."""
+    return await bootstrap(context)

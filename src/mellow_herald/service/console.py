@@ -1,0 +1,42 @@
+"""The console's files: a single-page application with a strict Content-Security-Policy."""
+
+from importlib.resources import files
+from pathlib import Path
+
+from starlette.requests import Request
+from starlette.responses import FileResponse, PlainTextResponse, Response
+
+CONTENT_SECURITY_POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; font-src 'self'; img-src 'self' data:;"
+    " connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+)
+SECURITY_HEADERS = {
+    "content-security-policy": CONTENT_SECURITY_POLICY,
+    "x-content-type-options": "nosniff",
+    "referrer-policy": "no-referrer",
+    "cross-origin-opener-policy": "same-origin",
+    "permissions-policy": "camera=(), geolocation=(), microphone=()",
+}
+IMMUTABLE = {"cache-control": "public, max-age=31536000, immutable"}
+FRESH = {"cache-control": "no-cache"}
+NOT_BUILT = "The console was not built into this installation. Run `make console`, or use the command line.\n"
+
+
+def console_folder() -> Path:
+    """Where the built console is in the package."""
+    return Path(str(files("mellow_herald.service") / "console_files"))
+
+
+async def serve_console(request: Request) -> Response:
+    """A file of the console, or its page for every address the console's own router knows."""
+    folder = console_folder()
+    wanted = (folder / request.path_params["path"]).resolve()
+    if wanted.is_file() and wanted.is_relative_to(folder.resolve()):
+        caching = IMMUTABLE if wanted.parent.name == "assets" else FRESH
+        return FileResponse(wanted, headers={**SECURITY_HEADERS, **caching})
+    if wanted.suffix and wanted.suffix != ".html":
+        return PlainTextResponse("There is no such file.\n", 404, SECURITY_HEADERS)
+    page = folder / "index.html"
+    if not page.exists():
+        return PlainTextResponse(NOT_BUILT, 503, SECURITY_HEADERS)
+    return FileResponse(page, headers={**SECURITY_HEADERS, **FRESH})

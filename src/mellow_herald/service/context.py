@@ -1,0 +1,31 @@
+"""What one service process holds: handed to every part, made once at start."""
+
+from dataclasses import dataclass, field
+
+from fastapi import Request
+from sqlalchemy.ext.asyncio import AsyncEngine
+
+from mellow_herald.service.clock import Clock
+from mellow_herald.service.memory import Memory
+from mellow_herald.service.settings import Settings
+from mellow_herald.service.signals import Signals
+from mellow_herald.store.images import FolderImageStore
+
+
+@dataclass
+class Context:
+    """The shared parts of a service process. ``unhealthy`` names images whose bytes are not what they should be."""
+
+    settings: Settings
+    engine: AsyncEngine
+    clock: Clock
+    images: FolderImageStore
+    memory: Memory
+    signals: Signals
+    unhealthy: set[str] = field(default_factory=set)
+
+
+def context_of(request: Request) -> Context:
+    """The context of the process that serves this request."""
+    context: Context = request.app.state.context
+    return context

@@ -1,0 +1,1 @@
+"""The device API: what simulated and real devices call."""

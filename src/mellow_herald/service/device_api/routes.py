@@ -1,0 +1,177 @@
+"""The calls of the device protocol as plain routes: every microsecond here is paid by every check-in."""
+
+import asyncio
+import base64
+import random
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+from starlette.requests import Request
+from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.routing import Route
+
+from mellow_herald.core.digest import is_digest
+from mellow_herald.core.manifest import join_envelope
+from mellow_herald.service.context import Context
+from mellow_herald.service.enrolment import enrol
+from mellow_herald.service.intake import Intake
+from mellow_herald.service.people import FailureLimit
+from mellow_herald.service.problems import ProblemError, problem_for
+from mellow_herald.store import releases
+from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
+from mellow_herald.wire.device import CheckinIn, EnrolmentIn, OrderOut, ReportsIn
+from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
+
+PREFIX = "/device/v1"
+BODY_LIMIT = 512 * 1024
+KEY_LIST_MEDIA_TYPE = "application/cose"
+SPREAD = 0.1
+
+
+class DeviceApi:
+    """The routes, with what they need."""
+
+    def __init__(self, context: Context, intake: Intake) -> None:
+        self._context, self._intake = context, intake
+        self._failures = FailureLimit(allowed=100)
+
+    def routes(self) -> list[Route]:
+        """The routes to add to the application."""
+        calls = [
+            ("/enrolments", self.enrolment, "POST"),
+            ("/checkins", self.checkin, "POST"),
+            ("/reports", self.reports, "POST"),
+            ("/keys", self.keys, "GET"),
+            ("/manifests/{digest}", self.manifest, "GET"),
+            ("/images/{digest}", self.image, "GET"),
+        ]
+        return [Route(PREFIX + path, _answering(call), methods=[method]) for path, call, method in calls]
+
+    async def enrolment(self, request: Request) -> Response:
+        address = request.client.host if request.client else "unknown"
+        self._failures.check(address)
+        try:
+            answer = await enrol(self._context, await _body(request, EnrolmentIn))
+        except ProblemError as problem:
+            if problem.kind == "bad-code":
+                self._failures.failed(address)
+            raise
+        return JSONResponse(answer.model_dump(mode="json"), 201, self._time())
+
+    async def checkin(self, request: Request) -> Response:
+        device_id = self._who(request)
+        said = await _body(request, CheckinIn)
+        known = self._context.memory.nothing_new(device_id, said, self._context.clock.now())
+        if known is not None:
+            return self._nothing(known.interval_s)
+        return self._order(await self._intake.checkin(device_id, said))
+
+    async def reports(self, request: Request) -> Response:
+        device_id = self._who(request)
+        said = await _body(request, ReportsIn)
+        return self._order(await self._intake.reports(device_id, said.reports))
+
+    async def keys(self, request: Request) -> Response:
+        self._who(request)
+        async with self._context.engine.connect() as connection:
+            row = await releases.newest_key_list(connection)
+        if row is None:
+            raise ProblemError(404, "not-found", "There is no key list yet.")
+        return Response(row["body"], headers=self._time(), media_type=KEY_LIST_MEDIA_TYPE)
+
+    async def manifest(self, request: Request) -> Response:
+        device_id, digest = self._who(request), _digest(request)
+        async with self._context.engine.connect() as connection:
+            row = await releases.manifest_for_device(connection, device_id, digest)
+        if row is None:
+            raise ProblemError(403, "not-your-attempt", "No live attempt of this device names this manifest.")
+        envelope = join_envelope(row["authentication"], row["manifest"])
+        return Response(envelope, headers=self._time(), media_type=ENVELOPE_MEDIA_TYPE)
+
+    async def image(self, request: Request) -> Response:
+        device_id, digest = self._who(request), _digest(request)
+        async with self._context.engine.connect() as connection:
+            allowed = await releases.image_for_device(connection, device_id, digest)
+        if not allowed:
+            raise ProblemError(403, "not-your-attempt", "No live attempt of this device names this image.")
+        if not await asyncio.to_thread(self._context.images.sound, digest):
+            await self._unsound(digest)
+            raise ProblemError(503, "image-unsound", "The stored image is damaged.", {"Retry-After": "300"})
+        headers = {
+            "etag": f'"{digest}"',
+            "repr-digest": f"sha-256=:{base64.b64encode(bytes.fromhex(digest)).decode()}:",
+            "cache-control": "private, immutable, max-age=31536000",
+            **self._time(),
+        }
+        path = self._context.images.path(digest)
+        return FileResponse(path, headers=headers, media_type="application/octet-stream")
+
+    async def _unsound(self, digest: str) -> None:
+        """Says once, in health and journal, that a stored file is not what its digest says."""
+        if digest in self._context.unhealthy:
+            return
+        self._context.unhealthy.add(digest)
+        now = self._context.clock.now()
+        why = "the stored file does not match its digest; it is not served"
+        async with self._context.engine.begin() as connection:
+            await write_journal(connection, JournalEntry(now, "service", "image refused", f"image {digest}", why))
+            await publish(connection, [FeedEvent(now, "health", data={"image": digest})])
+
+    def _who(self, request: Request) -> int:
+        scheme, _, token = request.headers.get("authorization", "").partition(" ")
+        device_id = self._context.memory.who(token) if scheme.lower() == "bearer" else None
+        if device_id is None:
+            raise ProblemError(401, "bad-token", "The device token is missing, wrong or revoked. Enrol again.")
+        return device_id
+
+    def _time(self) -> dict[str, str]:
+        clock = self._context.clock
+        headers = {"herald-time": clock.now().isoformat()}
+        if clock.scale != 1:
+            headers["herald-time-scale"] = f"{clock.scale:g}"
+        return headers
+
+    def _nothing(self, interval_s: int) -> Response:
+        return Response(status_code=204, headers={"herald-next-checkin": str(_spread(interval_s)), **self._time()})
+
+    def _order(self, order: OrderOut) -> Response:
+        if order.order is None and not order.refused:
+            return self._nothing(order.next_checkin_s)
+        order.next_checkin_s = _spread(order.next_checkin_s)
+        body = order.model_dump(mode="json", by_alias=True, exclude_none=True)
+        return JSONResponse(body, headers=self._time())
+
+
+def _spread(seconds: int) -> int:
+    """The interval with jitter, so that a fleet that was cut off together does not come back together."""
+    return max(1, round(seconds * random.uniform(1 - SPREAD, 1 + SPREAD)))
+
+
+def _digest(request: Request) -> str:
+    digest = str(request.path_params["digest"])
+    if not is_digest(digest):
+        raise ProblemError(422, "bad-digest", "A digest is written as 64 lower-case hex digits.")
+    return digest
+
+
+async def _body(request: Request, model: Any) -> Any:
+    announced = request.headers.get("content-length", "0")
+    if not announced.isdigit() or int(announced) > BODY_LIMIT:
+        raise ProblemError(413, "too-large", f"The body may have at most {BODY_LIMIT} bytes.")
+    body = bytearray()
+    async for piece in request.stream():
+        body += piece
+        if len(body) > BODY_LIMIT:
+            raise ProblemError(413, "too-large", f"The body may have at most {BODY_LIMIT} bytes.")
+    assert issubclass(model, BaseModel)
+    return model.model_validate_json(bytes(body))
+
+
+def _answering(call: Any) -> Any:
+    async def endpoint(request: Request) -> Response:
+        try:
+            return await call(request)
+        except (ProblemError, ValidationError) as error:
+            return problem_for(error, request.url.path)
+
+    return endpoint

@@ -1,0 +1,105 @@
+"""Letting devices in: enrolment codes and first calls."""
+
+import hashlib
+import secrets
+
+from mellow_herald.core.duration import parse_duration
+from mellow_herald.service.context import Context
+from mellow_herald.service.people import secret_hash
+from mellow_herald.service.problems import ProblemError
+from mellow_herald.store import fleet, releases
+from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
+from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut
+from mellow_herald.wire.fleet import CodeIn, CodeOut
+
+
+async def make_code(context: Context, asked: CodeIn, by: str) -> CodeOut:
+    """Makes an enrolment code; it is shown this once."""
+    code = "-".join(secrets.token_hex(3) for _ in range(4))
+    now = context.clock.now()
+    async with context.engine.begin() as connection:
+        await _check_board(connection, asked.board, asked.line)
+        row = await fleet.add_code(
+            connection,
+            {
+                "code_hash": secret_hash(code),
+                "board": asked.board,
+                "line": asked.line,
+                "labels": asked.labels,
+                "uses": asked.uses,
+                "used": 0,
+                "created_at": now,
+                "expires_at": now + parse_duration(asked.valid_for),
+            },
+        )
+        subject = f"code {row['id']}"
+        why = f"devices of {asked.board}/{asked.line} are to enrol"
+        await write_journal(connection, JournalEntry(now, by, "enrolment code made", subject, why))
+    return CodeOut.model_validate({**row, "code": code})
+
+
+async def _check_board(connection: object, board: str, line: str) -> None:
+    row = await releases.find_board(connection, board)  # type: ignore[arg-type]
+    if row is None:
+        raise ProblemError(422, "unknown-board", f"There is no board {board!r}. Add it with `herald board add FILE`.")
+    if line not in row["lines"]:
+        raise ProblemError(422, "unknown-line", f"Board {board} serves {', '.join(row['lines'])}, not {line}.")
+
+
+async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
+    """A device's first call.
+
+    The same nonce gives the same token until the token is first used, so that a lost answer locks nobody out; a
+    known serial with another nonce is refused.
+    """
+    now = context.clock.now()
+    nonce_hash = hashlib.sha256(asked.nonce.encode()).hexdigest()
+    async with context.engine.begin() as connection:
+        code = await fleet.find_code(connection, secret_hash(asked.code))
+        if code is None or code["expires_at"] <= now:
+            raise ProblemError(403, "bad-code", "The enrolment code is unknown or has expired. Ask for a new one.")
+        if (code["board"], code["line"]) != (asked.board, asked.line):
+            raise ProblemError(403, "bad-code", f"The enrolment code is not for {asked.board}/{asked.line}.")
+        known = await fleet.find_device(connection, asked.serial, lock=True)
+        if known is not None:
+            if known["nonce_hash"] != nonce_hash or known["token_used"]:
+                raise ProblemError(
+                    409, "already-enrolled",
+                    f"{asked.serial} is enrolled. If it lost its token, an engineer must allow it to enrol again.",
+                )  # fmt: skip
+            return _answer(context, known["id"], known["generation"], known["admission"])
+        if code["used"] >= code["uses"]:
+            raise ProblemError(403, "code-used-up", f"The enrolment code was good for {code['uses']} devices.")
+        await fleet.use_code(connection, code["id"])
+        device_id = await fleet.add_device(
+            connection,
+            {
+                "serial": asked.serial,
+                "board": asked.board,
+                "line": asked.line,
+                "hw_rev": asked.hw_rev,
+                # What the engineer put on the code wins over what a device says of itself.
+                "labels": {**asked.labels, **code["labels"]},
+                "admission": "admitted",
+                "generation": 1,
+                "nonce_hash": nonce_hash,
+                "token_used": False,
+                "running": {},
+                "standby": {},
+                "enrolled_at": now,
+                "changed_at": now,
+            },
+        )
+        if device_id is None:
+            raise ProblemError(409, "already-enrolled", f"{asked.serial} is enrolling at this moment; try again.")
+        data = {"serial": asked.serial, "admission": "admitted", "generation": 1}
+        await publish(connection, [FeedEvent(now, "admission", None, device_id, data=data)])
+        entry = JournalEntry(now, f"device {asked.serial}", "enrolled", asked.serial, "its code admits")
+        await write_journal(connection, entry)
+    context.memory.generations[device_id] = 1
+    return _answer(context, device_id, 1, "admitted")
+
+
+def _answer(context: Context, device_id: int, generation: int, admission: str) -> EnrolmentOut:
+    token = context.memory.issue(device_id, generation)
+    return EnrolmentOut.model_validate({"device_id": device_id, "token": token, "admission": admission})

@@ -1,0 +1,148 @@
+"""Following the database: wake-ups by LISTEN/NOTIFY with a poll behind them, sealing, and the SSE stream."""
+
+import asyncio
+import contextlib
+import json
+from collections.abc import AsyncIterator, Mapping
+from typing import Any
+
+import asyncpg
+import structlog
+from sqlalchemy.engine import make_url
+
+from mellow_herald.service.context import Context
+from mellow_herald.store import feed
+from mellow_herald.store.database import CHANNEL
+from mellow_herald.store.releases import list_boards
+from mellow_herald.wire.event import Event
+
+log = structlog.get_logger()
+
+POLL_SECONDS = 1.0
+PING_SECONDS = 15.0
+# After these an order may stand for devices that had none.
+ORDER_KINDS = frozenset({"orders", "admission"})
+
+
+def as_event(row: Mapping[str, Any]) -> Event:
+    """A feed row as it goes out."""
+    return Event(
+        id=row["sealed"],
+        at=row["at"],
+        kind=row["kind"],
+        rollout_id=row["rollout_id"],
+        device_id=row["device_id"],
+        attempt_id=row["attempt_id"],
+        data=row["data"],
+    )
+
+
+class FeedReader:
+    """Seals what commits and hands it on, in one process."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._wake = asyncio.Event()
+        self._last = 0
+
+    async def run(self) -> None:
+        """Works until cancelled; a lost database connection is tried again."""
+        async with self._context.engine.connect() as connection:
+            self._last = await feed.newest_sealed(connection)
+        while True:
+            try:
+                await self._listen()
+            except (OSError, asyncpg.PostgresError, asyncpg.InterfaceError) as error:
+                log.warning("lost the database, trying again", error=str(error))
+                await asyncio.sleep(POLL_SECONDS)
+
+    async def _listen(self) -> None:
+        url = make_url(self._context.engine.url).set(drivername="postgresql")
+        listener = await asyncpg.connect(url.render_as_string(hide_password=False))
+        try:
+            await listener.add_listener(CHANNEL, lambda *_: self._wake.set())
+            while True:
+                await self._catch_up()
+                with contextlib.suppress(TimeoutError):
+                    await asyncio.wait_for(self._wake.wait(), POLL_SECONDS)
+                self._wake.clear()
+        finally:
+            listener.terminate()
+
+    async def _catch_up(self) -> None:
+        memory, signals = self._context.memory, self._context.signals
+        await feed.seal(self._context.engine)
+        while True:
+            async with self._context.engine.connect() as connection:
+                rows = await feed.read_feed(connection, self._last)
+            if not rows:
+                break
+            self._last = rows[-1]["sealed"]
+            for row in rows:
+                if row["kind"] in ORDER_KINDS:
+                    memory.epoch += 1
+                if row["kind"] == "admission":
+                    self._admission(row)
+                if row["kind"] == "board":
+                    await load_intervals(self._context)
+            if any(row["rollout_id"] is not None for row in rows):
+                signals.conductor.set()
+            signals.spread([as_event(row) for row in rows])
+        memory.feed_was_read()
+
+    def _admission(self, row: Mapping[str, Any]) -> None:
+        generations = self._context.memory.generations
+        if row["data"]["admission"] == "admitted":
+            generations[row["device_id"]] = row["data"]["generation"]
+        else:
+            generations.pop(row["device_id"], None)
+
+
+async def load_intervals(context: Context) -> None:
+    """Reads the boards' check-in intervals; what was remembered with others no longer counts."""
+    async with context.engine.connect() as connection:
+        boards = await list_boards(connection)
+    context.memory.intervals = {row["name"]: row["check_in_s"] for row in boards}
+    context.memory.epoch += 1
+
+
+async def stream(context: Context, after: int | None, rollout_id: int | None) -> AsyncIterator[str]:
+    """The feed as Server-Sent Events, from after event number ``after`` (None: from now on), without gaps."""
+    with context.signals.follow() as queue:
+        async with context.engine.connect() as connection:
+            last = await feed.newest_sealed(connection) if after is None else after
+        yield f"retry: 1000\n: the feed stands at {last}\n\n"
+        behind = after is not None
+        while not context.signals.stopping.is_set():
+            if behind:
+                async for event in _stored(context, last, rollout_id):
+                    last = event.id
+                    yield _frame(event)
+                behind = False
+            try:
+                event = await asyncio.wait_for(queue.get(), PING_SECONDS)
+            except TimeoutError:
+                yield ": still here\n\n"
+                continue
+            if event is None:
+                behind = True
+            elif event.id > last:
+                last = event.id
+                if rollout_id is None or event.rollout_id == rollout_id:
+                    yield _frame(event)
+
+
+async def _stored(context: Context, after: int, rollout_id: int | None) -> AsyncIterator[Event]:
+    while True:
+        async with context.engine.connect() as connection:
+            rows = await feed.read_feed(connection, after, rollout_id=rollout_id)
+        for row in rows:
+            yield as_event(row)
+        if not rows:
+            return
+        after = rows[-1]["sealed"]
+
+
+def _frame(event: Event) -> str:
+    body = json.dumps(event.model_dump(mode="json"), separators=(",", ":"))
+    return f"id: {event.id}\nevent: {event.kind}\ndata: {body}\n\n"

@@ -1,0 +1,66 @@
+"""Health and metrics."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Response
+from prometheus_client import CONTENT_TYPE_LATEST, CollectorRegistry, Gauge, generate_latest
+from sqlalchemy import text
+
+from mellow_herald import __version__
+from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.people import Anyone
+from mellow_herald.service.problems import problems
+from mellow_herald.store import fleet, rollouts
+from mellow_herald.wire.event import Health
+
+router = APIRouter(tags=["health"])
+Ctx = Annotated[Context, Depends(context_of)]
+
+
+@router.get("/health/live")
+async def live() -> Health:
+    """The process answers."""
+    return Health(ok=True, version=__version__, checks={})
+
+
+@router.get("/health/ready", responses={503: {"model": Health, "description": "Not ready; ``checks`` says why."}})
+async def ready(response: Response, context: Ctx) -> Health:
+    """The process can serve: the database answers, the feed is read, no stored image is damaged."""
+    checks: dict[str, str] = {}
+    try:
+        async with context.engine.connect() as connection:
+            await connection.execute(text("SELECT 1"))
+    except Exception as error:
+        checks["database"] = f"does not answer ({type(error).__name__})"
+    if not context.memory.usable:
+        checks["feed"] = "was not read within the last 2 s"
+    blocking = bool(checks)
+    if context.unhealthy:
+        checks["images"] = f"{len(context.unhealthy)} damaged and not served; the journal names them"
+    response.status_code = 503 if blocking else 200
+    return Health(ok=not checks, version=__version__, checks=checks)
+
+
+@router.get(
+    "/metrics",
+    responses={**problems(), 200: {"content": {"text/plain": {"schema": {"type": "string"}}}}},
+    response_class=Response,
+)
+async def metrics(who: Anyone, context: Ctx) -> Response:
+    """Figures for Prometheus."""
+    registry = CollectorRegistry()
+    async with context.engine.connect() as connection:
+        seen = await fleet.count_presence(connection, context.clock.now(), 2, 5)
+        live = await rollouts.list_rollouts(connection, live=True)
+        counts = await rollouts.count_attempts(connection, [row["id"] for row in live])
+    presence = Gauge("herald_devices", "Admitted devices by presence.", ["presence"], registry=registry)
+    for name, value in seen.items():
+        presence.labels(name).set(value)
+    states = Gauge("herald_attempts", "Attempts of live rollouts by state.", ["rollout", "state"], registry=registry)
+    for count in counts:
+        states.labels(str(count["rollout_id"]), count["state"]).inc(count["attempts"])
+    followers = Gauge("herald_feed_followers", "Open event streams of this process.", registry=registry)
+    followers.set(context.signals.followers)
+    damaged = Gauge("herald_images_damaged", "Stored images that are not served.", registry=registry)
+    damaged.set(len(context.unhealthy))
+    return Response(generate_latest(registry), media_type=CONTENT_TYPE_LATEST)

@@ -1,0 +1,372 @@
+"""The intake: the one place where devices' calls change state.
+
+Calls are gathered for a few milliseconds, loaded together under the shared gates of their rollouts, run one by one
+through the core, written in one transaction, and only then answered: what was acknowledged is durable.
+"""
+
+import asyncio
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+import structlog
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core import attempt as core
+from mellow_herald.core.attempt import Attempt, Effect, Refusal, State
+from mellow_herald.core.order import Answer, Order, Word, answer, wants_clearance
+from mellow_herald.core.rollout import RolloutState
+from mellow_herald.core.version import version_key
+from mellow_herald.service.context import Context
+from mellow_herald.service.problems import ProblemError
+from mellow_herald.store import attempts, fleet, rollouts
+from mellow_herald.store.feed import FeedEvent, publish
+from mellow_herald.store.gate import draw_numbers, share_gates
+from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, RefusedReport, ReportIn
+from mellow_herald.wire.rollout import PlanDocument
+
+log = structlog.get_logger()
+
+GATHER_SECONDS = 0.003
+BATCH = 256
+SOONEST_CHECKIN_S = 10
+USUAL_INTERVAL_S = 300
+
+
+@dataclass(slots=True)
+class Call:
+    """One device's call, waiting for its answer: a check-in, or reports."""
+
+    device_id: int
+    checkin: CheckinIn | None
+    reports: list[ReportIn]
+    epoch: int
+    done: "asyncio.Future[OrderOut]"
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """What does not change about a rollout: the digests of its manifest and ``app`` image, and the trial's length."""
+
+    manifest: str
+    digest: str
+    trial_s: int
+
+
+@dataclass(slots=True)
+class Held:
+    """An attempt while a batch works on it."""
+
+    row: dict[str, Any]
+    attempt: Attempt
+    dirty: bool = False
+
+
+@dataclass(slots=True)
+class Batch:
+    """Everything one transaction reads and writes."""
+
+    now: datetime
+    devices: dict[int, dict[str, Any]]
+    attempts: dict[int, Held]
+    states: dict[int, RolloutState]
+    numbers: Iterator[int]
+    changed_devices: dict[int, dict[str, Any]] = field(default_factory=dict)
+    pulses: dict[int, dict[str, Any]] = field(default_factory=dict)
+    touched: set[int] = field(default_factory=set)
+    timeline: list[dict[str, Any]] = field(default_factory=list)
+    moved: dict[int, Held] = field(default_factory=dict)
+
+    def current(self, device_id: int) -> Held | None:
+        """The device's live attempt, or else its newest."""
+        own = [held for held in self.attempts.values() if held.row["device_id"] == device_id]
+        live = [held for held in own if held.attempt.live]
+        return max(live or own, key=lambda held: held.row["id"], default=None)
+
+
+class Intake:
+    """Takes calls, batches them, answers them."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._waiting: asyncio.Queue[Call] = asyncio.Queue()
+        self._targets: dict[int, Target] = {}
+
+    async def checkin(self, device_id: int, said: CheckinIn) -> OrderOut:
+        """Records a check-in; returns the order that stands."""
+        return await self._submit(device_id, said, [])
+
+    async def reports(self, device_id: int, said: list[ReportIn]) -> OrderOut:
+        """Records reports; returns the order that stands after them."""
+        return await self._submit(device_id, None, said)
+
+    async def _submit(self, device_id: int, checkin: CheckinIn | None, reports: list[ReportIn]) -> OrderOut:
+        done: asyncio.Future[OrderOut] = asyncio.get_running_loop().create_future()
+        await self._waiting.put(Call(device_id, checkin, reports, self._context.memory.epoch, done))
+        return await done
+
+    async def run(self) -> None:
+        """Works until cancelled."""
+        while True:
+            calls = [await self._waiting.get()]
+            await asyncio.sleep(GATHER_SECONDS)
+            while len(calls) < BATCH and not self._waiting.empty():
+                calls.append(self._waiting.get_nowait())
+            try:
+                await self._work(calls)
+            except Exception:
+                log.exception("a batch of device calls failed", calls=len(calls))
+                problem = ProblemError(
+                    503, "not-recorded", "The call could not be recorded; repeat it.", {"Retry-After": "2"}
+                )
+                for call in calls:
+                    if not call.done.done():
+                        call.done.set_exception(problem)
+
+    async def _work(self, calls: list[Call]) -> None:
+        answers: list[OrderOut | ProblemError] = []
+        async with self._context.engine.begin() as connection:
+            batch = await self._load(connection, calls)
+            for call in calls:
+                try:
+                    answers.append(self._answer(batch, call))
+                except ProblemError as problem:
+                    answers.append(problem)
+            await self._write(connection, batch)
+        for call, said in zip(calls, answers, strict=True):
+            if call.done.done():  # the device hung up while we worked; what it said is kept all the same
+                continue
+            if isinstance(said, ProblemError):
+                call.done.set_exception(said)
+                continue
+            if call.checkin is not None:
+                self._remember(batch, call, said)
+            call.done.set_result(said)
+
+    async def _load(self, connection: AsyncConnection, calls: list[Call]) -> Batch:
+        devices = {call.device_id for call in calls}
+        named = {report.attempt for call in calls for report in call.reports}
+        gates = await attempts.rollouts_of(connection, devices, named)
+        await share_gates(connection, gates)
+        states = await rollouts.rollout_states(connection, gates)
+        await self._load_targets(connection, gates)
+        device_rows = await fleet.lock_devices(connection, devices)
+        rows = await attempts.lock_attempts(connection, devices, named)
+        # An attempt that came up after the gates were taken is left for the device's next call.
+        held = {r["id"]: Held(dict(r), attempts.to_attempt(r)) for r in rows if r["rollout_id"] in states}
+        now = self._context.clock.now()
+        batch = Batch(
+            now,
+            {device_id: dict(row) for device_id, row in device_rows.items()},
+            held,
+            {rollout_id: RolloutState(state) for rollout_id, state in states.items()},
+            iter(()),
+        )
+        wanted = sum(self._may_be_cleared(batch, call) for call in calls)
+        if wanted:
+            batch.numbers = iter(await draw_numbers(connection, wanted))
+        return batch
+
+    def _may_be_cleared(self, batch: Batch, call: Call) -> bool:
+        held = batch.current(call.device_id)
+        if held is None or call.checkin is None:
+            return False
+        word = Word(check_in=True, ready=call.checkin.ready)
+        return wants_clearance(held.attempt, batch.states[held.row["rollout_id"]], word)
+
+    async def _load_targets(self, connection: AsyncConnection, ids: set[int]) -> None:
+        for rollout_id in ids - self._targets.keys():
+            (row,) = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
+            trial = PlanDocument.model_validate(row["plan"]).to_plan().trial_for
+            self._targets[rollout_id] = Target(row["manifest_digest"], row["digest"], int(trial.total_seconds()))
+
+    def _answer(self, batch: Batch, call: Call) -> OrderOut:
+        device = batch.devices.get(call.device_id)
+        if device is None or device["admission"] != "admitted":
+            raise ProblemError(403, "not-admitted", "The device is not admitted. Ask the engineer to admit it.")
+        refused: list[RefusedReport] = []
+        if call.checkin is not None:
+            self._note_word(batch, device, call.checkin)
+        else:
+            for report in call.reports:
+                held = batch.attempts.get(report.attempt)
+                if held is None or held.row["device_id"] != call.device_id:
+                    raise ProblemError(
+                        403, "not-your-attempt",
+                        f"Attempt {report.attempt} is not one of this device's. Report only what an order named.",
+                    )  # fmt: skip
+            for report in call.reports:
+                self._note_report(batch, call.device_id, report, refused)
+            batch.touched.add(call.device_id)
+        order = self._order(batch, device, call)
+        order.refused = refused
+        return order
+
+    def _note_word(self, batch: Batch, device: dict[str, Any], said: CheckinIn) -> None:
+        app = said.running.get("app")
+        word = {
+            "running": {name: content.model_dump() for name, content in said.running.items()},
+            "standby": {name: content.model_dump() for name, content in said.standby.items()},
+            "version": app.version if app else None,
+            "version_key": version_key(app.version) if app and app.version else None,
+            "digest": app.digest if app else None,
+            "floor": app.floor if app else None,
+            "updater": said.updater,
+            "settings_digest": said.settings_digest,
+        }
+        if any(device[name] != value for name, value in word.items()) or not device["token_used"]:
+            device.update(word, token_used=True, changed_at=batch.now)
+            batch.changed_devices[device["id"]] = device
+        batch.pulses[device["id"]] = {
+            "device_id": device["id"],
+            "seen_at": batch.now,
+            "boots": said.boots,
+            "seq": said.seq,
+            "interval_s": self._interval(device),
+            "next_s": self._interval(device),
+            "condition": said.condition.model_dump(exclude_none=True),
+            "readings": said.readings,
+        }
+
+    def _interval(self, device: dict[str, Any]) -> int:
+        return self._context.memory.intervals.get(device["board"], USUAL_INTERVAL_S)
+
+    def _note_report(self, batch: Batch, device_id: int, said: ReportIn, refused: list[RefusedReport]) -> None:
+        held = batch.attempts[said.attempt]
+        report = core.Report(
+            state=said.state,
+            boots=said.boots,
+            seq=said.seq,
+            try_number=said.try_number,
+            reason=said.reason,
+            step=said.step,
+            percent=said.percent,
+            rate=said.rate,
+            other_live=any(
+                other.attempt.live and other.row["device_id"] == device_id and other is not held
+                for other in batch.attempts.values()
+            ),
+        )
+        before = held.attempt
+        outcome = core.advance(before, report, batch.now)
+        if isinstance(outcome, Refusal):
+            refused.append(RefusedReport(seq=said.seq, kind=outcome.kind, detail=outcome.detail))
+            return
+        if outcome.effect is Effect.REPEATED and outcome.attempt == before:
+            return
+        self._change(batch, held, outcome.attempt)
+        # Percent alone goes to the attempt and the feed; the timeline keeps what tells a story.
+        if outcome.effect is not Effect.UPDATED or said.step != before.step or said.detail or said.tests:
+            batch.timeline.append(
+                {
+                    "attempt_id": said.attempt,
+                    "at": batch.now,
+                    "said_by": "device",
+                    "what": "report" if outcome.effect is not Effect.NOTED else "late word",
+                    "try_number": said.try_number,
+                    "state": said.state,
+                    "reason": said.reason,
+                    "step": said.step,
+                    "percent": said.percent,
+                    "detail": said.detail,
+                    "tests": [test.model_dump() for test in said.tests],
+                    "log": said.log,
+                }
+            )
+
+    def _change(self, batch: Batch, held: Held, changed: Attempt) -> None:
+        if changed != held.attempt:
+            held.attempt, held.dirty = changed, True
+            batch.moved[held.row["id"]] = held
+
+    def _order(self, batch: Batch, device: dict[str, Any], call: Call) -> OrderOut:
+        interval = self._interval(device)
+        held = batch.current(call.device_id)
+        if held is None:
+            return OrderOut(next_checkin_s=interval)
+        target = self._targets[held.row["rollout_id"]]
+        standby = device["standby"].get("app") or {}
+        holds = standby.get("digest") == target.digest
+        word = Word(call.checkin is not None, bool(call.checkin and call.checkin.ready), holds)
+        before = held.attempt
+        found = answer(before, batch.states[held.row["rollout_id"]], word, batch.now, batch.numbers)
+        self._change(batch, held, found.attempt)
+        self._note_service_words(batch, held, before, found)
+        if held.attempt.live:
+            interval = max(SOONEST_CHECKIN_S, interval // 4)
+        if found.order is None:
+            return OrderOut(next_checkin_s=interval)
+        order = OrderOut(
+            order=found.order,
+            attempt=held.row["id"],
+            try_number=found.attempt.try_number,
+            manifest=target.manifest,
+            trial_s=target.trial_s,
+            next_checkin_s=interval,
+        )
+        if found.order is Order.SWITCH:
+            left = (found.attempt.clearance_until or batch.now) - batch.now
+            order.clearance = Clearance(number=found.attempt.clearance or 0, seconds=int(left.total_seconds()))
+        return order
+
+    def _note_service_words(self, batch: Batch, held: Held, before: Attempt, found: Answer) -> None:
+        attempt = before
+        for event in found.events:
+            outcome = core.advance(attempt, event, batch.now)
+            if isinstance(outcome, Refusal) or outcome.effect is not Effect.MOVED:
+                continue
+            attempt = outcome.attempt
+            detail = f"clearance {attempt.clearance}" if attempt.state is State.CLEARED else ""
+            batch.timeline.append(
+                {
+                    "attempt_id": held.row["id"],
+                    "at": batch.now,
+                    "said_by": "service",
+                    "what": "order" if attempt.state in (State.OFFERED, State.CLEARED) else "state",
+                    "try_number": attempt.try_number,
+                    "state": attempt.state,
+                    "reason": attempt.reason,
+                    "detail": detail,
+                }
+            )
+
+    async def _write(self, connection: AsyncConnection, batch: Batch) -> None:
+        dirty = [held for held in batch.attempts.values() if held.dirty]
+        rows = [attempts.from_attempt(held.row["id"], held.attempt, batch.now) for held in dirty]
+        await attempts.save_attempts(connection, rows)
+        await attempts.add_to_timeline(connection, batch.timeline)
+        await fleet.update_devices(connection, list(batch.changed_devices.values()))
+        await fleet.write_pulses(connection, list(batch.pulses.values()))
+        await fleet.touch_pulses(connection, list(batch.touched - batch.pulses.keys()), batch.now)
+        events = [self._event(batch, held) for held in batch.moved.values()]
+        events += [
+            FeedEvent(
+                batch.now, "device", device_id=row["id"], data={"serial": row["serial"], "version": row["version"]}
+            )
+            for row in batch.changed_devices.values()
+        ]
+        await publish(connection, events)
+
+    def _event(self, batch: Batch, held: Held) -> FeedEvent:
+        attempt, row = held.attempt, held.row
+        data = {
+            "serial": batch.devices[row["device_id"]]["serial"],
+            "ring": row["ring"],
+            "state": attempt.state,
+            "reason": attempt.reason,
+            "step": attempt.step,
+            "percent": attempt.percent,
+            "try": attempt.try_number,
+            "live": attempt.live,
+        }
+        return FeedEvent(batch.now, "attempt", row["rollout_id"], row["device_id"], row["id"], data)
+
+    def _remember(self, batch: Batch, call: Call, said: OrderOut) -> None:
+        held = batch.current(call.device_id)
+        assert call.checkin is not None
+        if said.order is None and (held is None or not held.attempt.live):
+            interval = self._interval(batch.devices[call.device_id])
+            self._context.memory.remember(call.device_id, call.checkin, interval, call.epoch)
+        else:
+            self._context.memory.forget(call.device_id)

@@ -1,0 +1,126 @@
+"""Every error becomes a problem (RFC 9457) whose detail says what to do."""
+
+from http import HTTPStatus
+from typing import Any
+
+import structlog
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from pydantic import ValidationError
+from starlette.exceptions import HTTPException
+from starlette.responses import JSONResponse, Response
+
+from mellow_herald.core.refusal import Refused
+from mellow_herald.wire.problem import MEDIA_TYPE, TYPE_PREFIX, Problem
+
+log = structlog.get_logger()
+
+STATUS_OF_REFUSAL = {
+    "too-large": 413,
+    "release-exists": 409,
+    "key-list-not-newer": 409,
+    "unknown-root": 409,
+    "unknown-board": 422,
+    "not-found": 404,
+}
+TITLES = {
+    400: "The request cannot be read",
+    401: "Not signed in",
+    403: "Not allowed",
+    404: "Not found",
+    405: "Method not allowed",
+    409: "In conflict with what is there",
+    411: "Length required",
+    413: "Too large",
+    415: "Unsupported media type",
+    422: "Not acceptable as it is",
+    429: "Too many attempts",
+    500: "The service failed",
+    503: "Not serving right now",
+}
+
+
+class ProblemError(Exception):
+    """Raised anywhere in the service to answer with a problem."""
+
+    def __init__(self, status: int, kind: str, detail: str, headers: dict[str, str] | None = None) -> None:
+        super().__init__(detail)
+        self.status, self.kind, self.detail, self.headers = status, kind, detail, headers
+
+
+def problem_response(
+    status: int, kind: str, detail: str, instance: str | None = None, headers: dict[str, str] | None = None
+) -> Response:
+    """The response for a problem."""
+    title = TITLES.get(status) or HTTPStatus(status).phrase
+    body = Problem(type=TYPE_PREFIX + kind, title=title, status=status, detail=detail, instance=instance)
+    return JSONResponse(body.model_dump(exclude_none=True), status, headers, media_type=MEDIA_TYPE)
+
+
+def describe_validation(errors: list[Any]) -> str:
+    """One readable line for what Pydantic found wrong."""
+    parts = []
+    for error in errors[:5]:
+        place = ".".join(str(part) for part in error["loc"] if part not in ("body", "query", "path"))
+        message = error["msg"].removeprefix("Value error, ")
+        parts.append(f"{place}: {message}" if place else message)
+    more = f" (and {len(errors) - 5} more)" if len(errors) > 5 else ""
+    return "; ".join(parts) + more
+
+
+def problem_for(error: Exception, instance: str | None = None) -> Response:
+    """The response for any exception that means bad input; others are re-raised."""
+    match error:
+        case ProblemError():
+            return problem_response(error.status, error.kind, error.detail, instance, error.headers)
+        case Refused():
+            status = STATUS_OF_REFUSAL.get(error.kind, 422)
+            return problem_response(status, error.kind, str(error), instance)
+        case RequestValidationError() | ValidationError():
+            errors = list(error.errors())
+            bad_json = any(e["type"] == "json_invalid" for e in errors)
+            kind, status = ("bad-json", 400) if bad_json else ("bad-values", 422)
+            return problem_response(status, kind, describe_validation(errors), instance)
+        case HTTPException():
+            kind = {404: "not-found", 405: "method-not-allowed"}.get(error.status_code, "bad-request")
+            detail = {
+                404: "There is nothing at this address. The API is described in /api/v1/openapi.json.",
+                405: "This address does not take that method.",
+            }.get(error.status_code, str(error.detail))
+            headers = dict(error.headers) if error.headers else None
+            return problem_response(error.status_code, kind, detail, instance, headers)
+    raise error
+
+
+def add_problem_handlers(app: FastAPI) -> None:
+    """Registers the handlers."""
+
+    async def known(request: Request, error: Exception) -> Response:
+        return problem_for(error, request.url.path)
+
+    async def unknown(request: Request, error: Exception) -> Response:
+        log.error("request failed", path=request.url.path, exc_info=error)
+        detail = "This is a fault of the service, not of the request. The log of the service says more."
+        return problem_response(500, "fault", detail, request.url.path)
+
+    for kind in (ProblemError, Refused, RequestValidationError, HTTPException):
+        app.add_exception_handler(kind, known)
+    app.add_exception_handler(Exception, unknown)
+
+
+def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:
+    """The ``responses`` of an operation that may answer with these problems; bad values and 401 come by themselves."""
+    said = {}
+    for status in sorted({400, 401, 403, 422, *statuses}):
+        example = {
+            "type": f"{TYPE_PREFIX}{TITLES[status].lower().replace(' ', '-')}",
+            "title": TITLES[status],
+            "status": status,
+            "detail": "What is wrong, and what to do about it.",
+        }
+        said[status] = {
+            "model": Problem,
+            "description": TITLES[status],
+            "content": {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}, "example": example}},
+        }
+    return said

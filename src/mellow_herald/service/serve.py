@@ -1,0 +1,105 @@
+"""Running the service: the cluster, the schema, the server, and their end."""
+
+import asyncio
+import logging
+import signal
+import socket
+import sys
+from collections.abc import Callable
+
+import structlog
+import uvicorn
+
+from mellow_herald.service.app import create_app, first_password, open_context
+from mellow_herald.service.settings import DEFAULT_PORT, Settings
+from mellow_herald.store.cluster import Cluster
+from mellow_herald.store.database import make_engine
+
+STOP_SECONDS = 3
+
+
+class PortTakenError(RuntimeError):
+    """Something else listens on the port."""
+
+
+def take_port(host: str, port: int) -> socket.socket:
+    """Binds the port before anything is started, so that a clash is said at once."""
+    listener = socket.socket()
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind((host, port))
+    except OSError as error:
+        listener.close()
+        raise PortTakenError(
+            f"port {port} on {host} cannot be used ({error.strerror}). Choose another: --port {port + 1}"
+        ) from None
+    return listener
+
+
+def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
+    """Serves until SIGINT or SIGTERM, then stops everything it started, PostgreSQL included."""
+    _log_to_stderr()
+    listener = take_port(settings.host, settings.port)
+    settings.data_dir.mkdir(parents=True, exist_ok=True)
+    cluster = None
+    try:
+        url = settings.database_url
+        if url is None:
+            # Until the server has handlers of its own, a signal must still lead through the `finally` below.
+            signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+            cluster = Cluster(settings.data_dir / "postgres")
+            cluster.start()
+            url = cluster.url
+        asyncio.run(_serve(settings, url, listener, say))
+    finally:
+        listener.close()
+        if cluster is not None:
+            cluster.stop()
+
+
+async def _serve(settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None]) -> None:
+    context = await open_context(settings, make_engine(url))
+    password = await first_password(context)
+    port = listener.getsockname()[1]
+    address = f"http://{settings.host}:{port}"
+    if password is not None and settings.admin_password is None:
+        say(f"First start: sign in as admin with password {password} (shown this once).")
+    config = uvicorn.Config(
+        create_app(context),
+        log_config=None,
+        access_log=False,
+        lifespan="on",
+        loop="uvloop",
+        http="httptools",
+        server_header=False,
+        timeout_graceful_shutdown=STOP_SECONDS,
+        timeout_keep_alive=75,
+    )
+    server = _Server(config, on_stop=context.signals.stop)
+    say(f"Mellow Herald serves at {address}" + ("" if port == DEFAULT_PORT else f" (not the usual {DEFAULT_PORT})"))
+    await server.serve(sockets=[listener])
+
+
+class _Server(uvicorn.Server):
+    """Tells event streams to end as soon as a stop is asked for, so that they do not hold it up."""
+
+    def __init__(self, config: uvicorn.Config, on_stop: Callable[[], None]) -> None:
+        super().__init__(config)
+        self._on_stop = on_stop
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        self._on_stop()
+        await super().shutdown(sockets)
+
+
+def _log_to_stderr() -> None:
+    logging.basicConfig(level=logging.WARNING, stream=sys.stderr, format="%(levelname)s %(name)s: %(message)s")
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso"),
+            structlog.processors.format_exc_info,
+            structlog.processors.KeyValueRenderer(key_order=["timestamp", "level", "event"]),
+        ],
+        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+    )

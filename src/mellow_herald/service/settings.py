@@ -1,0 +1,24 @@
+"""Settings of the service, from options, environment (``HERALD_…``) or their defaults."""
+
+from pathlib import Path
+
+from pydantic import Field
+from pydantic_settings import BaseSettings, SettingsConfigDict
+
+DEFAULT_PORT = 8410
+
+
+class Settings(BaseSettings):
+    """What can be set. Sizes are bytes; session and token lifetimes are real time."""
+
+    model_config = SettingsConfigDict(env_prefix="HERALD_")
+
+    data_dir: Path = Path("data")
+    host: str = "127.0.0.1"
+    port: int = Field(default=DEFAULT_PORT, ge=0, le=65535)
+    database_url: str | None = None
+    time_scale: float = Field(default=1.0, gt=0, le=10_000)
+    upload_limit: int = Field(default=1024**3, gt=0)
+    session_hours: int = Field(default=12, gt=0)
+    admin_password: str | None = None
+    secure_cookie: bool = False

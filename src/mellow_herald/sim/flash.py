@@ -1,0 +1,96 @@
+"""A NOR flash chip: erased to ones by sectors, written by clearing bits, and losing power in the middle of either."""
+
+import zlib
+from collections.abc import Callable
+
+SECTOR = 4096
+ERASED = 0xFF
+
+
+class PowerLost(Exception):
+    """The supply went away in the middle of an operation."""
+
+
+class Flash:
+    """A chip over ``memory`` (a bytearray or a memory map, a multiple of 4096 bytes).
+
+    ``supply`` is asked before every sector erase and every write; when it says no, the operation is done half and
+    ``PowerLost`` is raised.
+    """
+
+    def __init__(self, memory: "bytearray | memoryview", supply: Callable[[], bool] = lambda: True) -> None:
+        self._memory = memoryview(memory)
+        self._supply = supply
+        if len(self._memory) % SECTOR:
+            raise ValueError("a chip has whole sectors")
+
+    @property
+    def size(self) -> int:
+        """Bytes on the chip."""
+        return len(self._memory)
+
+    def read(self, at: int, length: int) -> bytes:
+        """Reads ``length`` bytes."""
+        return bytes(self._memory[at : at + length])
+
+    def erase(self, at: int, length: int) -> None:
+        """Erases the sectors from ``at``; both numbers are multiples of the sector size."""
+        if at % SECTOR or length % SECTOR:
+            raise ValueError("only whole sectors can be erased")
+        for sector in range(at, at + length, SECTOR):
+            lost = not self._supply()
+            end = sector + (SECTOR // 2 if lost else SECTOR)
+            self._memory[sector:end] = bytes([ERASED]) * (end - sector)
+            if lost:
+                raise PowerLost
+
+    def write(self, at: int, data: bytes) -> None:
+        """Writes by clearing bits: what was not erased before ends up as the AND of old and new."""
+        lost = not self._supply()
+        if lost:
+            data = data[: len(data) // 2]
+        old = self._memory[at : at + len(data)]
+        mixed = int.from_bytes(old, "big") & int.from_bytes(data, "big")
+        self._memory[at : at + len(data)] = mixed.to_bytes(len(data), "big")
+        if lost:
+            raise PowerLost
+
+
+class Ledger:
+    """A record that is replaced whole or not at all: two copies in two areas, written in turn.
+
+    A copy is 4 bytes number, 4 bytes length, the content, 4 bytes CRC-32 (all little endian). The copy with the
+    highest number and a good CRC counts, so losing power while one is written leaves the other.
+    """
+
+    def __init__(self, flash: Flash, at: int, area: int) -> None:
+        self._flash, self._at, self._area = flash, at, area
+
+    def load(self) -> bytes | None:
+        """The content written last, or None if there never was one."""
+        copies = [copy for copy in (self._copy(0), self._copy(1)) if copy is not None]
+        return max(copies)[1] if copies else None
+
+    def save(self, content: bytes) -> None:
+        """Replaces the content."""
+        copies = [self._copy(0), self._copy(1)]
+        numbers = [copy[0] if copy else 0 for copy in copies]
+        place = 0 if numbers[0] <= numbers[1] else 1
+        body = (max(numbers) + 1).to_bytes(4, "little") + len(content).to_bytes(4, "little") + content
+        if len(body) + 4 > self._area:
+            raise ValueError(f"{len(content)} bytes do not fit an area of {self._area}")
+        start = self._at + place * self._area
+        self._flash.erase(start, self._area)
+        self._flash.write(start, body + zlib.crc32(body).to_bytes(4, "little"))
+
+    def _copy(self, place: int) -> tuple[int, bytes] | None:
+        start = self._at + place * self._area
+        header = self._flash.read(start, 8)
+        length = int.from_bytes(header[4:], "little")
+        if length > self._area - 12:
+            return None
+        content = self._flash.read(start + 8, length)
+        crc = int.from_bytes(self._flash.read(start + 8 + length, 4), "little")
+        if zlib.crc32(header + content) != crc:
+            return None
+        return int.from_bytes(header[:4], "little"), content

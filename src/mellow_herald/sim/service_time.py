@@ -1,0 +1,40 @@
+"""The sim's time: the service's, as its answers tell it."""
+
+import asyncio
+import time
+from datetime import datetime
+
+import httpx
+
+
+class ServiceTime:
+    """Follows ``Herald-Time`` and its scale; one for all devices of a process."""
+
+    def __init__(self) -> None:
+        self.scale = 1.0
+        self._said: datetime | None = None
+        self._heard_at = 0.0
+
+    def learn(self, response: httpx.Response) -> None:
+        """Takes the time from an answer."""
+        said = response.headers.get("herald-time")
+        if said is not None:
+            self._said, self._heard_at = datetime.fromisoformat(said), time.monotonic()
+            self.scale = float(response.headers.get("herald-time-scale", "1"))
+
+    def text(self) -> str | None:
+        """The present service time in RFC 3339, or None before the first answer."""
+        if self._said is None:
+            return None
+        return (self._said + (time.monotonic() - self._heard_at) * self.scale * _SECOND).isoformat()
+
+    def uptime(self, since: float) -> int:
+        """Service seconds since the monotonic time ``since``."""
+        return int((time.monotonic() - since) * self.scale)
+
+    async def sleep(self, seconds: float) -> None:
+        """Sleeps ``seconds`` of service time."""
+        await asyncio.sleep(seconds / self.scale)
+
+
+_SECOND = datetime(2000, 1, 1, 0, 0, 1) - datetime(2000, 1, 1)  # noqa: DTZ001 (a difference only)

@@ -1,0 +1,127 @@
+"""A device's calls to the service: the protocol, nothing of the device's own affairs."""
+
+import asyncio
+import json
+import random
+from collections.abc import AsyncIterator
+from typing import Any
+
+import httpx
+
+from mellow_herald.sim.service_time import ServiceTime
+from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, OrderOut
+
+API = "/device/v1"
+FIRST_PAUSE, LONGEST_PAUSE = 1.0, 60.0
+
+
+class RefusedCallError(Exception):
+    """The service said no (4xx): trying the same again is of no use."""
+
+    def __init__(self, status: int, kind: str, detail: str) -> None:
+        super().__init__(detail)
+        self.status, self.kind, self.detail = status, kind, detail
+
+
+class NoAnswerError(Exception):
+    """No answer, or one that asks for patience; ``wait`` is real seconds if the service said how long."""
+
+    def __init__(self, wait: float | None = None) -> None:
+        super().__init__("no answer")
+        self.wait = wait
+
+
+class Backoff:
+    """Growing pauses with jitter, in real seconds."""
+
+    def __init__(self, rng: random.Random) -> None:
+        self._rng, self._tries = rng, 0
+
+    def reset(self) -> None:
+        """The call went through."""
+        self._tries = 0
+
+    async def pause(self, error: NoAnswerError) -> None:
+        """Waits before the next try."""
+        grown = min(LONGEST_PAUSE, FIRST_PAUSE * 2**self._tries)
+        self._tries += 1
+        await asyncio.sleep((error.wait or grown) * self._rng.uniform(0.5, 1.0))
+
+
+class Uplink:
+    """The calls of one device, over a client that all devices of a process share."""
+
+    def __init__(self, http: httpx.AsyncClient, time: ServiceTime) -> None:
+        self._http, self._time = http, time
+        self.token: str | None = None
+
+    async def enrol(self, said: EnrolmentIn) -> EnrolmentOut:
+        """The first call."""
+        response = await self._call("POST", "/enrolments", said.model_dump_json())
+        return EnrolmentOut.model_validate_json(response.content)
+
+    async def checkin(self, said: CheckinIn) -> OrderOut:
+        """Says what the device runs; returns the order that stands, if any."""
+        return self._order(await self._call("POST", "/checkins", said.model_dump_json(exclude_none=True)))
+
+    async def report(self, reports: list[dict[str, Any]]) -> OrderOut:
+        """Sends reports; returns the order that stands, if any."""
+        response = await self._call("POST", "/reports", json.dumps({"reports": reports}))
+        return self._order(response)
+
+    async def keys(self) -> bytes:
+        """The key list in force."""
+        return (await self._call("GET", "/keys")).content
+
+    async def manifest(self, digest: str) -> bytes:
+        """The signed envelope without payloads."""
+        return (await self._call("GET", f"/manifests/{digest}")).content
+
+    async def image(self, uri: str, have: int) -> AsyncIterator[bytes]:
+        """The bytes of an image from offset ``have`` on."""
+        digest = uri.rpartition("/")[2]
+        headers = self._headers()
+        if have:
+            headers |= {"range": f"bytes={have}-", "if-range": f'"{digest}"'}
+        try:
+            async with self._http.stream("GET", f"{API}/{uri}", headers=headers) as response:
+                if response.status_code not in (200, 206):
+                    await response.aread()
+                    self._check(response)
+                if have and response.status_code != 206:
+                    raise RefusedCallError(200, "no-range", "the service did not go on where the transfer broke off")
+                async for piece in response.aiter_bytes():
+                    yield piece
+        except httpx.TransportError:
+            raise NoAnswerError from None
+
+    def _headers(self) -> dict[str, str]:
+        return {"authorization": f"Bearer {self.token}"} if self.token else {}
+
+    async def _call(self, method: str, path: str, body: str | bytes | None = None) -> httpx.Response:
+        headers = {**self._headers(), "content-type": "application/json"}
+        try:
+            response = await self._http.request(method, API + path, content=body, headers=headers)
+        except httpx.TransportError:
+            raise NoAnswerError from None
+        self._check(response)
+        return response
+
+    def _check(self, response: httpx.Response) -> None:
+        self._time.learn(response)
+        if response.is_success:
+            return
+        if response.status_code == 429 or response.status_code >= 500:
+            said = response.headers.get("retry-after", "")
+            raise NoAnswerError(float(said) if said.isdigit() else None)
+        try:
+            problem = response.json()
+        except ValueError:
+            problem = {}
+        kind = str(problem.get("type", "")).rpartition(":")[2]
+        raise RefusedCallError(response.status_code, kind, str(problem.get("detail", "")))
+
+    def _order(self, response: httpx.Response) -> OrderOut:
+        if response.status_code == 204:
+            return OrderOut(next_checkin_s=int(response.headers.get("herald-next-checkin", "300")))
+        return OrderOut.model_validate_json(response.content)
