@@ -63,7 +63,7 @@ def _print(device: Any, now: Any) -> None:
     running, standby = device.running.get("app", {}), device.standby.get("app", {})
     due = f", next check-in expected {device.next_checkin_at:%H:%M:%S}" if device.next_checkin_at else ""
     condition = "  ".join(f"{key} {value}" for key, value in device.condition.items())
-    build = "" if device.known_build else "  [#b3405b]unknown build[/]"
+    build = "" if device.known_build else "  [herald.rose]unknown build[/]"
     rows = [
         ("presence", f"{device.presence}, heard {heard}{due}"),
         ("admission", device.admission),

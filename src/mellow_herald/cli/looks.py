@@ -2,7 +2,18 @@
 
 from mellow_herald.core.attempt import State
 
-GREY_BLUE, SLATE, HONEY, SAGE, ROSE, STONE = "#8fa3ad", "#5b7fa6", "#d99a2b", "#4f8a5b", "#b3405b", "#a39b8b"
+GREY_BLUE, SLATE, HONEY, SAGE, ROSE, STONE = (
+    "herald.grey-blue", "herald.slate", "herald.honey", "herald.sage", "herald.rose", "herald.stone",
+)  # fmt: skip
+# Where a terminal has 16 colours only, rounding ours would make honey red and sage grey.
+COLOURS = {
+    GREY_BLUE: ("#8fa3ad", "cyan"),
+    SLATE: ("#7f9fc2", "bright_blue"),
+    HONEY: ("#d99a2b", "yellow"),
+    SAGE: ("#6fae7c", "green"),
+    ROSE: ("#d5708a", "bright_red"),
+    STONE: ("#a39b8b", "white"),
+}
 LOOKS: dict[State, tuple[str, str]] = {
     State.QUEUED: ("○", GREY_BLUE),
     State.OFFERED: ("◔", SLATE),

@@ -12,10 +12,16 @@ Limit = Annotated[int, typer.Option("--limit", min=1, max=1000, help="At most so
 
 
 def console() -> Any:
-    """A rich console on standard output; NO_COLOR and pipes are respected by rich."""
+    """A rich console on standard output with our colours; NO_COLOR and pipes are respected by rich."""
     from rich.console import Console
+    from rich.theme import Theme
 
-    return Console(highlight=False, width=None if sys.stdout.isatty() else 160)
+    from mellow_herald.cli.looks import COLOURS
+
+    drawn = Console(highlight=False, width=None if sys.stdout.isatty() else 160)
+    few = drawn.color_system in ("standard", "windows")
+    drawn.push_theme(Theme({name: colours[few] for name, colours in COLOURS.items()}))
+    return drawn
 
 
 def print_json(value: Any) -> None:

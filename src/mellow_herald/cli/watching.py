@@ -1,7 +1,9 @@
 """The live picture of a rollout in a terminal, and plain lines where there is no terminal."""
 
 import sys
+import threading
 from collections import deque
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group
@@ -9,7 +11,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from mellow_herald.cli.looks import looks_of
+from mellow_herald.cli.looks import GREY_BLUE, HONEY, ROSE, SAGE, SLATE, looks_of
 from mellow_herald.cli.output import console
 from mellow_herald.core.attempt import State
 from mellow_herald.wire.event import Event
@@ -20,13 +22,14 @@ if TYPE_CHECKING:
 
 BAR = 60
 LATEST = 12
+REFRESH_SECONDS = 0.3
 # In a bar, what is done stands at the left and what has not begun at the right.
 ORDER = (
     State.CONFIRMED, State.FAILED, State.REVERTED, State.SILENT, State.RELAPSED, State.ROLLED_BACK, State.CALLED_OFF,
     State.PROVING, State.INSTALLING, State.CLEARED, State.STAGED, State.DOWNLOADING, State.OFFERED, State.QUEUED,
 )  # fmt: skip
 OVER = frozenset({"finished", "cancelled", "halted"})
-STATE_COLOURS = {"running": "#5b7fa6", "finished": "#4f8a5b", "halted": "#b3405b", "held": "#d99a2b"}
+STATE_COLOURS = {"running": SLATE, "finished": SAGE, "halted": ROSE, "held": HONEY}
 
 
 def follow(herald: "Herald", rollout_id: int) -> str:
@@ -39,18 +42,26 @@ def follow(herald: "Herald", rollout_id: int) -> str:
 
 
 def _draw(herald: "Herald", rollout: RolloutOut) -> str:
+    """A live picture. Counts are read again a few times a second, however fast events come."""
     latest: deque[Event] = deque(maxlen=LATEST)
-    out = console()
-    with Live(picture(rollout, latest), console=out, refresh_per_second=8, transient=False) as live:
+    stale, over = threading.Event(), threading.Event()
+    with Live(picture(rollout, latest), console=console(), refresh_per_second=8) as live:
+
+        def keep_fresh() -> None:
+            while not over.wait(REFRESH_SECONDS):
+                if stale.is_set():
+                    stale.clear()
+                    live.update(picture(herald.rollouts.show(rollout.id), tuple(latest)))
+
+        threading.Thread(target=keep_fresh, daemon=True).start()
         for event in herald.rollouts.watch(rollout.id):
-            if event.kind == "attempt" and not _worth_telling(event):
-                continue
-            if event.kind in ("attempt", "rollout"):
+            if event.kind == "rollout" or (event.kind == "attempt" and _worth_telling(event)):
                 latest.append(event)
-            rollout = herald.rollouts.show(rollout.id)
-            live.update(picture(rollout, latest))
-            if rollout.state in OVER:
+            stale.set()
+            if event.kind == "rollout" and (rollout := herald.rollouts.show(rollout.id)).state in OVER:
                 break
+        over.set()
+        live.update(picture(herald.rollouts.show(rollout.id), tuple(latest)))
     return rollout.state
 
 
@@ -69,7 +80,7 @@ def _tell(herald: "Herald", rollout: RolloutOut) -> str:
 
 def _worth_telling(event: Event) -> bool:
     """Not every percent."""
-    return event.data.get("state") != "downloading" or event.data.get("step") in ("erase", "verify")
+    return event.data.get("moved") is not False
 
 
 def _summary(rollout: RolloutOut) -> str:
@@ -77,9 +88,9 @@ def _summary(rollout: RolloutOut) -> str:
     return f"rollout {rollout.id} {rollout.state}: {counts or 'nothing begun'}"
 
 
-def picture(rollout: RolloutOut, latest: "deque[Event] | None" = None) -> Group:
+def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None) -> Group:
     """Rings with bars by state, numbers, and the latest events."""
-    colour = STATE_COLOURS.get(rollout.state, "#8fa3ad")
+    colour = STATE_COLOURS.get(rollout.state, GREY_BLUE)
     head = Text.assemble(
         (f"Rollout {rollout.id}  ", "bold"),
         rollout.name,
@@ -107,7 +118,7 @@ def picture(rollout: RolloutOut, latest: "deque[Event] | None" = None) -> Group:
     parts += [grid, Text(""), _legend(rollout)]
     if rollout.reasons:
         told = ", ".join(f"{reason} {n}" for reason, n in rollout.reasons.items())
-        parts.append(Text(f"went wrong: {told}", "#b3405b"))
+        parts.append(Text(f"went wrong: {told}", ROSE))
     if latest is not None:
         parts += [Text(""), Text("Latest", "bold"), *(_line(event) for event in latest)]
     return Group(*parts)

@@ -44,7 +44,10 @@ class Options:
 
 def play(options: Options) -> int:
     """Plays the demo; returns the exit code. Everything it starts is stopped when it ends, whatever ends it."""
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, lambda *_: sys.exit(143))
+    # Started in the background of a script, a process inherits that SIGINT is ignored.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
     demo = _Demo(options)
     try:
         return demo.play()
@@ -58,7 +61,8 @@ def play(options: Options) -> int:
         return 0 if not options.once else 130
     finally:
         signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second Ctrl-C must not leave PostgreSQL behind
-        print("stopping the devices, the service and PostgreSQL …", flush=True)
+        with suppress(OSError):  # the terminal may be gone
+            print("stopping the devices, the service and PostgreSQL …", flush=True)
         demo.processes.stop()
 
 

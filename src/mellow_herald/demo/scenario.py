@@ -158,7 +158,7 @@ def write_scenario(place: Place, code: str, devices: int, seed: int) -> None:
             f"labels = {{ {', '.join(f'{key} = {json.dumps(value)}' for key, value in labels.items())} }}",
             f"battery = {rng.randint(55, 100)}",
             f'image = "{place.firmware(OLD).relative_to(place.folder)}"',
-            f'link = {{ bytes_per_s = {rng.randrange(6, 20) * 1000}, latency_ms = 40, cut_at = {cuts} }}',
+            f"link = {{ bytes_per_s = {rng.randrange(6, 20) * 1000}, latency_ms = 40, cut_at = {cuts} }}",
         ]
         if number == worn:
             lines.append('quirks = { load_cell = "worn" }')

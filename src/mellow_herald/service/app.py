@@ -78,7 +78,7 @@ def create_app(context: Context) -> FastAPI:
         docs_url=None,
         redoc_url=None,
         lifespan=lifespan,
-        responses={},
+        generate_unique_id_function=lambda route: route.name,
     )
     app.state.context = context
     add_problem_handlers(app)

@@ -248,6 +248,6 @@ def attempt_event(row: Any, attempt: Any, now: datetime) -> FeedEvent:
     """The feed's word that an attempt moved."""
     data = {
         "ring": row["ring"], "state": attempt.state, "reason": attempt.reason, "try": attempt.try_number,
-        "live": attempt.live,
+        "live": attempt.live, "moved": True,
     }  # fmt: skip
     return FeedEvent(now, "attempt", row["rollout_id"], row["device_id"], row["id"], data)

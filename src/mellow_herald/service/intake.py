@@ -60,7 +60,8 @@ class Held:
 
     row: dict[str, Any]
     attempt: Attempt
-    dirty: bool = False
+    changed: bool = False
+    moved: bool = False
 
 
 @dataclass(slots=True)
@@ -76,7 +77,6 @@ class Batch:
     pulses: dict[int, dict[str, Any]] = field(default_factory=dict)
     touched: set[int] = field(default_factory=set)
     timeline: list[dict[str, Any]] = field(default_factory=list)
-    moved: dict[int, Held] = field(default_factory=dict)
 
     def current(self, device_id: int) -> Held | None:
         """The device's live attempt, or else its newest."""
@@ -255,7 +255,7 @@ class Intake:
             return
         if outcome.effect is Effect.REPEATED and outcome.attempt == before:
             return
-        self._change(batch, held, outcome.attempt)
+        self._change(held, outcome.attempt)
         # Percent alone goes to the attempt and the feed; the timeline keeps what tells a story.
         if outcome.effect is not Effect.UPDATED or said.step != before.step or said.detail or said.tests:
             batch.timeline.append(
@@ -275,10 +275,10 @@ class Intake:
                 }
             )
 
-    def _change(self, batch: Batch, held: Held, changed: Attempt) -> None:
+    def _change(self, held: Held, changed: Attempt) -> None:
         if changed != held.attempt:
-            held.attempt, held.dirty = changed, True
-            batch.moved[held.row["id"]] = held
+            before, held.attempt, held.changed = held.attempt, changed, True
+            held.moved |= (before.state, before.try_number) != (changed.state, changed.try_number)
 
     def _order(self, batch: Batch, device: dict[str, Any], call: Call) -> OrderOut:
         interval = self._interval(device)
@@ -291,7 +291,7 @@ class Intake:
         word = Word(call.checkin is not None, bool(call.checkin and call.checkin.ready), holds)
         before = held.attempt
         found = answer(before, batch.states[held.row["rollout_id"]], word, batch.now, batch.numbers)
-        self._change(batch, held, found.attempt)
+        self._change(held, found.attempt)
         self._note_service_words(batch, held, before, found)
         if held.attempt.live:
             interval = max(SOONEST_CHECKIN_S, interval // 4)
@@ -332,14 +332,14 @@ class Intake:
             )
 
     async def _write(self, connection: AsyncConnection, batch: Batch) -> None:
-        dirty = [held for held in batch.attempts.values() if held.dirty]
-        rows = [attempts.from_attempt(held.row["id"], held.attempt, batch.now) for held in dirty]
+        changed = [held for held in batch.attempts.values() if held.changed]
+        rows = [attempts.from_attempt(held.row["id"], held.attempt, batch.now) for held in changed]
         await attempts.save_attempts(connection, rows)
         await attempts.add_to_timeline(connection, batch.timeline)
         await fleet.update_devices(connection, list(batch.changed_devices.values()))
         await fleet.write_pulses(connection, list(batch.pulses.values()))
         await fleet.touch_pulses(connection, list(batch.touched - batch.pulses.keys()), batch.now)
-        events = [self._event(batch, held) for held in batch.moved.values()]
+        events = [self._event(batch, held) for held in changed]
         events += [
             FeedEvent(
                 batch.now, "device", device_id=row["id"], data={"serial": row["serial"], "version": row["version"]}
@@ -359,6 +359,7 @@ class Intake:
             "percent": attempt.percent,
             "try": attempt.try_number,
             "live": attempt.live,
+            "moved": held.moved,
         }
         return FeedEvent(batch.now, "attempt", row["rollout_id"], row["device_id"], row["id"], data)
 

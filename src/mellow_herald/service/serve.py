@@ -39,6 +39,8 @@ def take_port(host: str, port: int) -> socket.socket:
 def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
     """Serves until SIGINT or SIGTERM, then stops everything it started, PostgreSQL included."""
     _log_to_stderr()
+    # A closed terminal is a stop like any other: PostgreSQL must not be left behind.
+    signal.signal(signal.SIGHUP, lambda *_: signal.raise_signal(signal.SIGTERM))
     listener = take_port(settings.host, settings.port)
     settings.data_dir.mkdir(parents=True, exist_ok=True)
     cluster = None

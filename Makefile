@@ -1,0 +1,63 @@
+# Everything a developer does here. `make demo` and `make test` work on a fresh Debian machine.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+STAMPS := .stamps
+CONSOLE_FILES := src/mellow_herald/service/console_files/index.html
+CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
+ARGS ?=
+
+.PHONY: setup demo test bench console check clean types lock
+
+setup: $(STAMPS)/system $(STAMPS)/python $(CONSOLE_FILES)
+
+demo: setup
+	$(BIN)/herald demo $(ARGS)
+
+test: setup check
+	cd console && npm run --silent test
+	$(BIN)/pytest -n 2 --dist loadgroup $(ARGS)
+
+bench: setup
+	$(BIN)/python -m bench $(ARGS)
+
+console: $(CONSOLE_FILES)
+
+check: $(STAMPS)/python $(STAMPS)/console-packages
+	$(BIN)/ruff check --quiet .
+	$(BIN)/ruff format --check --quiet .
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-logo > $(STAMPS)/lint-imports.log || { cat $(STAMPS)/lint-imports.log; exit 1; }
+	$(BIN)/python -m scripts.api_types --check
+	cd console && npm run --silent check
+
+# The console's types, from the service's own OpenAPI document.
+types: $(STAMPS)/python $(STAMPS)/console-packages
+	$(BIN)/python -m scripts.api_types
+
+lock: $(STAMPS)/python
+	scripts/lock
+
+clean:
+	rm -rf $(STAMPS) $(VENV) console/node_modules src/mellow_herald/service/console_files build dist .mypy_cache .ruff_cache
+
+$(STAMPS)/system: scripts/install-system
+	@mkdir -p $(STAMPS)
+	scripts/install-system
+	@touch $@
+
+$(STAMPS)/python: requirements-dev.lock pyproject.toml
+	@mkdir -p $(STAMPS)
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
+	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@touch $@
+
+$(STAMPS)/console-packages: console/package-lock.json
+	@mkdir -p $(STAMPS)
+	cd console && npm ci --no-audit --no-fund --silent
+	@touch $@
+
+$(CONSOLE_FILES): $(STAMPS)/console-packages $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+	@touch $@

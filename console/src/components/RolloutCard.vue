@@ -1,0 +1,24 @@
+<script setup lang="ts">
+import type { Rollout } from '../api/client'
+import { total, type Counts } from '../states'
+import RolloutState from './RolloutState.vue'
+import StateBar from './StateBar.vue'
+
+defineProps<{ rollout: Rollout }>()
+</script>
+
+<template>
+  <v-card class="panel" :to="`/rollouts/${rollout.id}`">
+    <div class="row mb-2">
+      <strong>{{ rollout.name }}</strong>
+      <span class="quiet">{{ rollout.release }}</span>
+      <RolloutState :state="rollout.state" class="push" />
+    </div>
+    <StateBar :counts="rollout.states as Counts" />
+    <div class="row quiet mt-2">
+      <span>{{ rollout.states.confirmed ?? 0 }} of {{ total(rollout.states as Counts) }} confirmed</span>
+      <span>{{ rollout.at_risk }} at risk now</span>
+      <span v-for="(count, reason) in rollout.reasons" :key="reason">{{ count }} {{ reason }}</span>
+    </div>
+  </v-card>
+</template>

@@ -1,0 +1,142 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+
+import { api, told, type FeedEvent, type Overview } from '../api/client'
+import EmptyState from '../components/EmptyState.vue'
+import RolloutCard from '../components/RolloutCard.vue'
+import { useLoading } from '../loading'
+import { useClock } from '../stores/clock'
+import { reloadOn, useFeed } from '../stores/feed'
+import { moment } from '../words'
+
+const PRESENCE = ['online', 'late', 'offline', 'never-seen'] as const
+const LATEST = 9
+const overview = ref<Overview | null>(null)
+const latest = ref<FeedEvent[]>([])
+const clock = useClock()
+const { failure, reload } = useLoading(async () => {
+  overview.value = await told(api.GET('/api/v1/overview'))
+  clock.learn(overview.value.now, overview.value.scale)
+})
+reloadOn(() => true, reload, 600)
+useFeed().listen((event) => {
+  if (event.kind === 'rollout' || event.kind === 'release' || event.kind === 'admission') {
+    latest.value = [event, ...latest.value].slice(0, LATEST)
+  }
+})
+
+const known = computed(() => Object.values(overview.value?.presence ?? {}).reduce((sum, n) => sum + n, 0))
+const needs = computed(() => {
+  const now = overview.value
+  if (!now) return []
+  const halted = now.moving.filter((rollout) => rollout.state === 'halted')
+  return [
+    ...halted.map((rollout) => ({ text: `Rollout ${rollout.id} is halted: ${rollout.reason}`, to: `/rollouts/${rollout.id}` })),
+    ...(now.asking ? [{ text: `${now.asking} devices ask for admission`, to: '/fleet' }] : []),
+    ...(now.unknown_builds ? [{ text: `${now.unknown_builds} devices run an unknown build`, to: '/fleet?where=known_build+%3D+no' }] : []),
+    ...now.unhealthy_images.map((digest) => ({ text: `The stored image ${digest.slice(0, 12)}… is damaged`, to: '/lineage' })),
+  ]
+})
+const most = computed(() => Math.max(1, ...(overview.value?.versions ?? []).map((v) => v.devices)))
+
+function word(event: FeedEvent): string {
+  const data = event.data as Record<string, string>
+  if (event.kind === 'rollout') return `rollout ${event.rollout_id} ${data.what}: ${data.why}`
+  if (event.kind === 'release') return `release ${data.release} ${data.what}`
+  return `${data.serial} ${data.admission}`
+}
+</script>
+
+<template>
+  <main class="page">
+    <div class="row mb-4">
+      <h1>Now</h1>
+      <span class="quiet push">
+        service time {{ moment(clock.now.toISOString()) }} UTC<template v-if="clock.scale !== 1">, {{ clock.scale }} times as fast</template>
+      </span>
+    </div>
+    <v-alert v-if="failure" type="error" class="mb-4">{{ failure }}</v-alert>
+    <div v-if="overview" class="columns now">
+      <section>
+        <h2>Needs a person</h2>
+        <v-card class="panel mb-4">
+          <p v-if="!needs.length" class="quiet">Nothing does.</p>
+          <ul v-else>
+            <li v-for="need in needs" :key="need.text"><router-link :to="need.to">{{ need.text }}</router-link></li>
+          </ul>
+        </v-card>
+        <h2>Moving</h2>
+        <div class="columns">
+          <RolloutCard v-for="rollout in overview.moving" :key="rollout.id" :rollout="rollout" />
+          <v-card v-if="!overview.moving.length">
+            <EmptyState title="No rollout is under way" command="herald rollout start PLAN.toml">
+              Write a plan, then start it. <router-link to="/rollouts">Earlier rollouts</router-link>
+            </EmptyState>
+          </v-card>
+        </div>
+      </section>
+      <section>
+        <h2>Presence</h2>
+        <v-card class="panel mb-4">
+          <div v-if="known" class="presence">
+            <div v-for="name in PRESENCE" :key="name">
+              <div class="number">{{ overview.presence[name] ?? 0 }}</div>
+              <div class="quiet">{{ name }}</div>
+            </div>
+          </div>
+          <EmptyState v-else title="No devices yet" command="herald code new --board BOARD --line LINE">
+            Devices come in with an enrolment code.
+          </EmptyState>
+        </v-card>
+        <h2>What runs</h2>
+        <v-card class="panel mb-4">
+          <div v-for="version in overview.versions" :key="`${version.board}/${version.line}/${version.version}`" class="version">
+            <span>{{ version.version ?? 'nothing known' }}</span>
+            <span class="quiet">{{ version.line }} on {{ version.board }}</span>
+            <span class="push">{{ version.devices }}</span>
+            <span class="track"><span :style="{ width: `${(100 * version.devices) / most}%` }" /></span>
+          </div>
+          <p v-if="!overview.versions.length" class="quiet">Nothing is known yet.</p>
+        </v-card>
+        <template v-if="latest.length">
+          <h2>Latest</h2>
+          <v-card class="panel">
+            <div v-for="event in latest" :key="event.id" class="row">
+              <span class="quiet">{{ event.at.slice(11, 19) }}</span>
+              <span>{{ word(event) }}</span>
+            </div>
+          </v-card>
+        </template>
+      </section>
+    </div>
+  </main>
+</template>
+
+<style scoped>
+.now {
+  grid-template-columns: 3fr 2fr;
+  gap: 22px;
+}
+.presence {
+  display: grid;
+  grid-template-columns: repeat(4, 1fr);
+}
+.version {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 10px;
+  margin-bottom: 10px;
+}
+.track {
+  flex-basis: 100%;
+}
+.track span {
+  display: block;
+  height: 5px;
+  border-radius: 3px;
+  background: var(--slate);
+}
+ul {
+  padding-left: 18px;
+}
+</style>

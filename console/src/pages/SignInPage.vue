@@ -1,0 +1,63 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { useSession } from '../stores/session'
+
+const session = useSession()
+const route = useRoute()
+const router = useRouter()
+const name = ref('')
+const password = ref('')
+const failure = ref('')
+const busy = ref(false)
+
+async function signIn() {
+  busy.value = true
+  failure.value = ''
+  try {
+    await session.signIn(name.value, password.value)
+    const to = String(route.query.to ?? '/')
+    await router.push(to.startsWith('/') && !to.startsWith('//') ? to : '/')
+  } catch (error) {
+    failure.value = (error as Error).message
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<template>
+  <main class="door">
+    <v-card class="panel" width="360">
+      <img src="/mark.svg" alt="" width="44" height="44" />
+      <h1>Mellow Herald</h1>
+      <p class="quiet mb-4">Firmware releases, ring by ring.</p>
+      <form @submit.prevent="signIn">
+        <v-text-field v-model="name" label="Name" type="text" name="name" autocomplete="username" autofocus required />
+        <v-text-field
+          v-model="password"
+          label="Password"
+          type="password"
+          name="password"
+          autocomplete="current-password"
+          required
+        />
+        <v-alert v-if="failure" type="error" class="mb-4" role="alert">{{ failure }}</v-alert>
+        <v-btn type="submit" color="primary" variant="flat" block :loading="busy">Sign in</v-btn>
+      </form>
+    </v-card>
+  </main>
+</template>
+
+<style scoped>
+.door {
+  min-height: 100vh;
+  display: grid;
+  place-items: center;
+}
+h1 {
+  font-size: 22px;
+  margin-top: 8px;
+}
+</style>

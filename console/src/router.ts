@@ -1,0 +1,34 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import { useSession } from './stores/session'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/sign-in', component: () => import('./pages/SignInPage.vue'), meta: { open: true, title: 'Sign in' } },
+    { path: '/', component: () => import('./pages/NowPage.vue'), meta: { title: 'Now' } },
+    { path: '/fleet', component: () => import('./pages/FleetPage.vue'), meta: { title: 'Fleet' } },
+    { path: '/fleet/:serial', component: () => import('./pages/DevicePage.vue'), props: true, meta: { title: 'Device' } },
+    { path: '/lineage', component: () => import('./pages/LineagePage.vue'), meta: { title: 'Lineage' } },
+    { path: '/rollouts', component: () => import('./pages/RolloutsPage.vue'), meta: { title: 'Rollouts' } },
+    {
+      path: '/rollouts/:id(\\d+)',
+      component: () => import('./pages/RolloutPage.vue'),
+      props: (route) => ({ id: Number(route.params.id) }),
+      meta: { title: 'Rollout' },
+    },
+    { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
+    { path: '/:rest(.*)', component: () => import('./pages/NotFoundPage.vue'), meta: { title: 'Not found' } },
+  ],
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  await session.load()
+  if (!to.meta.open && !session.me) return { path: '/sign-in', query: { to: to.fullPath } }
+  return true
+})
+
+router.afterEach((to) => {
+  document.title = `${String(to.meta.title)} · Mellow Herald`
+})

@@ -1,0 +1,43 @@
+import { describe, expect, it } from 'vitest'
+
+import { shares, total, STATES, COLOURS } from './states'
+import { ago, amount, moment } from './words'
+
+describe('shares', () => {
+  it('cover the whole without gaps, in the order of the states', () => {
+    const parts = shares({ queued: 10, confirmed: 25, reverted: 5 })
+    expect(parts.map((part) => part.state)).toEqual(['confirmed', 'reverted', 'queued'])
+    expect(parts[0]?.from).toBe(0)
+    expect(parts.at(-1)?.to).toBe(1)
+    parts.slice(1).forEach((part, index) => expect(part.from).toBe(parts[index]?.to))
+  })
+
+  it('are none where nothing has begun', () => {
+    expect(shares({})).toEqual([])
+    expect(total({})).toBe(0)
+  })
+})
+
+it('every state has a colour', () => {
+  expect(Object.keys(COLOURS).sort()).toEqual([...STATES].sort())
+})
+
+describe('words', () => {
+  it('tell an age in its largest unit, and never a negative one', () => {
+    const now = Date.parse('2026-11-23T12:00:00Z')
+    expect(ago(now - 42_000, now)).toBe('42 s ago')
+    expect(ago(now - 3 * 3600_000, now)).toBe('3 h ago')
+    expect(ago(now + 5000, now)).toBe('0 s ago')
+  })
+
+  it('tell a size', () => {
+    expect(amount(500)).toBe('500 B')
+    expect(amount(196_608)).toBe('192.0 KiB')
+    expect(amount(64 * 1024 ** 2)).toBe('64.0 MiB')
+  })
+
+  it('tell a moment, or that there is none', () => {
+    expect(moment('2026-11-23T12:34:56.789Z')).toBe('2026-11-23 12:34:56')
+    expect(moment(null)).toBe('–')
+  })
+})

@@ -1,0 +1,21 @@
+/** How long ago, in words; both in milliseconds since 1970. */
+export function ago(then: number, now: number): string {
+  const seconds = Math.max(0, (now - then) / 1000)
+  if (seconds < 60) return `${Math.round(seconds)} s ago`
+  if (seconds < 3600) return `${Math.round(seconds / 60)} min ago`
+  if (seconds < 86400) return `${Math.round(seconds / 3600)} h ago`
+  return `${Math.round(seconds / 86400)} d ago`
+}
+
+/** A size in bytes, in words. */
+export function amount(bytes: number): string {
+  if (bytes < 1024) return `${bytes} B`
+  if (bytes < 1024 ** 2) return `${(bytes / 1024).toFixed(1)} KiB`
+  if (bytes < 1024 ** 3) return `${(bytes / 1024 ** 2).toFixed(1)} MiB`
+  return `${(bytes / 1024 ** 3).toFixed(1)} GiB`
+}
+
+/** A service time as date and time of day in UTC; seconds matter when time is sped up. */
+export function moment(at: string | null | undefined): string {
+  return at ? `${at.slice(0, 10)} ${at.slice(11, 19)}` : '–'
+}
