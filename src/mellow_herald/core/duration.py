@@ -6,7 +6,7 @@ from datetime import timedelta
 from mellow_herald.core.refusal import Refused
 
 UNITS = {"d": 86400, "h": 3600, "m": 60, "s": 1}
-PATTERN = re.compile(r"(?:(\d{1,5})d)?(?:(\d{1,6})h)?(?:(\d{1,7})m)?(?:(\d{1,9})s)?")
+PATTERN = re.compile(r"(?:(\d{1,5})d)?(?:(\d{1,6})h)?(?:(\d{1,7})m)?(?:(\d{1,9})s)?", re.ASCII)
 
 
 def parse_duration(text: str) -> timedelta:

@@ -5,13 +5,14 @@ from importlib.resources import files
 from typing import Any
 
 from lark import Lark, Token, Transformer
-from lark.exceptions import UnexpectedEOF, UnexpectedInput, VisitError
+from lark.exceptions import UnexpectedEOF, UnexpectedInput, UnexpectedToken, VisitError
 
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector.tree import And, Compare, Kind, Node, Not, OneOf, Or, kind_of
 from mellow_herald.core.version import parse_version
 
 MAX_LENGTH = 4000
+MAX_NESTING = 200
 EXAMPLE = "Write for example: board = comb-s1 and site in (fernhollow, quillmere)"
 
 
@@ -19,18 +20,20 @@ def parse_selector(text: str) -> Node:
     """Parses a selector; raises ``Refused`` with the place of the mistake."""
     if len(text) > MAX_LENGTH:
         raise Refused("bad-selector", f"the selector is longer than {MAX_LENGTH} characters.")
+    if text.count("(") + text.count("not") > MAX_NESTING:
+        # Both readers walk the tree by recursion; no engineer's selector comes near this.
+        raise Refused("bad-selector", f"the selector has more than {MAX_NESTING} parentheses and negations.")
     try:
         tree = _parser().parse(text)
         return _Build().transform(tree)
     except (UnexpectedEOF, UnexpectedInput) as error:
-        at = error.column - 1 if getattr(error, "column", -1) > 0 else len(text)
+        ended = isinstance(error, UnexpectedToken) and error.token.type == "$END"
+        at = len(text) if ended or isinstance(error, UnexpectedEOF) else error.column - 1
         raise Refused("bad-selector", _point(text, at), EXAMPLE) from None
     except VisitError as error:
         if isinstance(error.orig_exc, Refused):
             raise error.orig_exc from None
         raise
-    except RecursionError:
-        raise Refused("bad-selector", "the selector is nested too deeply.") from None
 
 
 def _point(text: str, at: int) -> str:
@@ -77,7 +80,7 @@ class _Build(Transformer[Token, Node]):
 def _typed(name: str, value: str) -> str | int | bool:
     match kind_of(name):
         case Kind.NUMBER:
-            if not value.isdigit():
+            if not (value.isascii() and value.isdigit()):
                 raise Refused("bad-selector", f"{name} takes a whole number, not {value!r}.", EXAMPLE)
             return int(value)
         case Kind.FLAG:

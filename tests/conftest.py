@@ -1,0 +1,44 @@
+"""What all tests share."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from tests.harness.database import Databases
+from tests.harness.service import RunningService
+
+settings.register_profile("ours", deadline=None, suppress_health_check=[HealthCheck.too_slow], derandomize=True)
+settings.load_profile("ours")
+
+
+@pytest.fixture(scope="session")
+def databases() -> Iterator[Databases]:
+    """One cluster for all tests of a worker."""
+    held = Databases()
+    held.start()
+    yield held
+    held.stop()
+
+
+@pytest.fixture
+def database_url(databases: Databases) -> str:
+    """A fresh database."""
+    return databases.fresh()
+
+
+@pytest.fixture
+def service(databases: Databases, tmp_path: Path) -> Iterator[RunningService]:
+    """A service with a board and a key list."""
+    running = RunningService(databases.fresh(), tmp_path).start().prepare()
+    yield running
+    running.stop()
+
+
+@pytest.fixture(scope="module")
+def shared_service(databases: Databases, tmp_path_factory: pytest.TempPathFactory) -> Iterator[RunningService]:
+    """One service for the tests of a file that do not get in each other's way."""
+    running = RunningService(databases.fresh(), tmp_path_factory.mktemp("shared")).start().prepare()
+    yield running
+    running.stop()

@@ -1,0 +1,52 @@
+"""Keys, images and releases for tests."""
+
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+from mellow_herald.core.firmware import Image, load_image
+from mellow_herald.core.keys import KeyList, KeyStatus, SigningKey, raw_public, sign_key_list, verify_key_list
+from mellow_herald.core.nameplate import Nameplate, encode_nameplate
+from mellow_herald.core.seal import describe, seal
+
+DOMAIN = "thistledown.example"
+BOARD, LINE = "comb-s1", "hive-scale"
+
+
+class Publisher:
+    """A made-up publisher: root, one active signing key, and others by name."""
+
+    def __init__(self) -> None:
+        self.root = Ed25519PrivateKey.generate()
+        self.key = Ed25519PrivateKey.generate()
+        self.retired = Ed25519PrivateKey.generate()
+        self.revoked = Ed25519PrivateKey.generate()
+
+    def key_list_bytes(self, number: int = 1) -> bytes:
+        """A key list with an active, a retired and a revoked key."""
+        keys = [
+            SigningKey(raw_public(self.key), KeyStatus.ACTIVE, "active"),
+            SigningKey(raw_public(self.retired), KeyStatus.RETIRED, "old"),
+            SigningKey(raw_public(self.revoked), KeyStatus.REVOKED, "lost"),
+        ]
+        return sign_key_list(self.root, number, keys)
+
+    def trusted(self) -> KeyList:
+        """The same, as devices know it."""
+        return verify_key_list(self.key_list_bytes(), raw_public(self.root))
+
+    def release_file(self, version: str = "2.5.0", *, key: Ed25519PrivateKey | None = None, **more: object) -> bytes:
+        """A whole release file."""
+        image = make_image(version, **more)
+        _, portions = seal([image], describe([image], DOMAIN, f"version {version}"), key or self.key)
+        return b"".join(portions)
+
+
+def make_image(version: str = "2.5.0", *, fill: bytes = b"\x5a\xa5", size: int = 20_000, **plate: object) -> Image:
+    """An image with a nameplate; ``plate`` overrides what stands on it."""
+    return load_image(make_bytes(version, fill=fill, size=size, **plate))
+
+
+def make_bytes(version: str = "2.5.0", *, fill: bytes = b"\x5a\xa5", size: int = 20_000, **plate: object) -> bytes:
+    """The bytes of such an image."""
+    values = {"line": LINE, "board": BOARD, "component": "app", "version": version, "floor": 4, **plate}
+    stamped = encode_nameplate(Nameplate(**values))  # type: ignore[arg-type]
+    return stamped + fill * ((size - len(stamped)) // len(fill))

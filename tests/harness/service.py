@@ -1,0 +1,138 @@
+"""A service process of its own thread on loopback, with what tests need to work with it."""
+
+import asyncio
+import threading
+import time
+from pathlib import Path
+
+import httpx
+import uvicorn
+
+from mellow_herald.client import Herald
+from mellow_herald.core.keys import raw_public
+from mellow_herald.service.app import create_app, first_password, open_context
+from mellow_herald.service.context import Context
+from mellow_herald.service.serve import take_port
+from mellow_herald.service.settings import Settings
+from mellow_herald.store.database import make_engine
+from mellow_herald.wire.board import BoardIn
+from mellow_herald.wire.fleet import CodeIn
+from mellow_herald.wire.rollout import PlanDocument, RolloutOut
+from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher
+
+PASSWORD = "only-for-tests"
+
+
+class RunningService:
+    """The service on a free port; ``herald`` is signed in as admin."""
+
+    def __init__(self, database_url: str, data_dir: Path, **settings: object) -> None:
+        self.settings = Settings(data_dir=data_dir, admin_password=PASSWORD, **settings)  # type: ignore[arg-type]
+        self.database_url = database_url
+        self.publisher = Publisher()
+        self.context: Context
+        self._loop: asyncio.AbstractEventLoop
+        self._server: uvicorn.Server
+        self._listener = take_port("127.0.0.1", 0)
+        self.url = f"http://127.0.0.1:{self._listener.getsockname()[1]}"
+        self._ready = threading.Event()
+        self._failure: BaseException | None = None
+        self._thread = threading.Thread(target=self._run, daemon=True)
+
+    def start(self) -> "RunningService":
+        """Starts it and waits until it serves."""
+        self._thread.start()
+        self._ready.wait(20)
+        if self._failure:
+            raise self._failure
+        deadline = time.monotonic() + 10
+        while not self._server.started and time.monotonic() < deadline:
+            time.sleep(0.01)
+        self.herald = Herald(self.url)
+        self.herald.people.sign_in("admin", PASSWORD)
+        self.token = self.herald.people.make_token().token
+        self.herald.close()
+        self.herald = Herald(self.url, token=self.token)
+        return self
+
+    def stop(self) -> None:
+        """Stops it."""
+        self.herald.close()
+        self._server.should_exit = True
+        self._thread.join(10)
+        self._listener.close()
+
+    def _run(self) -> None:
+        try:
+            asyncio.run(self._serve())
+        except BaseException as error:
+            self._failure = error
+            self._ready.set()
+
+    async def _serve(self) -> None:
+        self._loop = asyncio.get_running_loop()
+        self.context = await open_context(self.settings, make_engine(self.database_url))
+        await first_password(self.context)
+        config = uvicorn.Config(create_app(self.context), log_config=None, lifespan="on", timeout_graceful_shutdown=1)
+        self._server = uvicorn.Server(config)
+        self._server.install_signal_handlers = lambda: None  # type: ignore[attr-defined,method-assign]
+        self._ready.set()
+        await self._server.serve(sockets=[self._listener])
+
+    def call(self, coroutine: object) -> object:
+        """Runs a coroutine in the service's own loop."""
+        return asyncio.run_coroutine_threadsafe(coroutine, self._loop).result(20)  # type: ignore[arg-type]
+
+    def http(self, token: str | None = None) -> httpx.Client:
+        """A bare HTTP client, for what the client library would not send."""
+        headers = {"authorization": f"Bearer {token}"} if token else {}
+        return httpx.Client(base_url=self.url, headers=headers, timeout=10, trust_env=False)
+
+    def prepare(self, check_in: str = "1m") -> "RunningService":
+        """Adds a board and a key list."""
+        slots = [{"name": "a", "size": 65536}, {"name": "b", "size": 65536}]
+        board = BoardIn(
+            name=BOARD, vendor_domain=DOMAIN, lines=[LINE], hw_revs=[1, 2, 3], slots=slots, check_in=check_in
+        )  # type: ignore[arg-type]
+        self.herald.boards.add(board)
+        self.herald.keys.publish(raw_public(self.publisher.root), self.publisher.key_list_bytes())
+        return self
+
+    def publish(self, version: str = "2.5.0", **more: object) -> httpx.Response:
+        """Publishes a release file over plain HTTP."""
+        body = self.publisher.release_file(version, **more)  # type: ignore[arg-type]
+        return self.post_release(body)
+
+    def post_release(self, body: bytes) -> httpx.Response:
+        """Sends bytes as a release file."""
+        with self.http(self.token) as http:
+            headers = {"content-type": "application/suit-envelope+cose"}
+            return http.post("/api/v1/releases", content=body, headers=headers)
+
+    def code(self, uses: int = 1000) -> str:
+        """An enrolment code."""
+        made = self.herald.codes.make(CodeIn(board=BOARD, line=LINE, uses=uses))
+        assert made.code is not None
+        return made.code
+
+    def plan(self, version: str = "2.5.0", **numbers: object) -> PlanDocument:
+        """A plan of one ring for all hive scales."""
+        document = {
+            "name": f"{version} to all",
+            "release": f"{BOARD}/{LINE}/{version}",
+            "target": f"board = {BOARD}",
+            "numbers": {"retries": 0, **numbers},
+            "rings": [{"name": "everyone", "soak": "0s"}],
+        }
+        return PlanDocument.model_validate(document)
+
+    def wait_for(self, rollout_id: int, wanted: object, seconds: float = 10.0) -> RolloutOut:
+        """Waits until ``wanted(rollout)`` holds."""
+        deadline = time.monotonic() + seconds
+        while True:
+            rollout = self.herald.rollouts.show(rollout_id)
+            if wanted(rollout):  # type: ignore[operator]
+                return rollout
+            if time.monotonic() > deadline:
+                raise AssertionError(f"it did not come to pass: {rollout.model_dump_json(indent=1)}")
+            time.sleep(0.05)

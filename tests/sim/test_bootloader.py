@@ -1,0 +1,148 @@
+from dataclasses import replace
+
+import pytest
+from hypothesis import settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
+
+from mellow_herald.sim.bootloader import (
+    EARLY_RESETS,
+    TRIAL_BOOTS,
+    Boot,
+    BootRecord,
+    Cause,
+    Slot,
+    SlotNote,
+    WentBack,
+    arm,
+    boot,
+    confirm,
+    give_up,
+    note_well,
+    reported,
+)
+
+BOTH = frozenset(Slot)
+OLD = SlotNote(100, "a" * 64, "2.4.0", 4)
+NEW = SlotNote(100, "b" * 64, "2.5.0", 4)
+MADE = BootRecord(floor=4, notes={Slot.A: OLD, Slot.B: NEW})
+
+
+def test_a_trial_that_confirms_stays() -> None:
+    record, chosen = boot(arm(MADE, Slot.B), Cause.ORDER, BOTH)
+    assert chosen == Boot(Slot.B, on_trial=True)
+    record, chosen = boot(confirm(record), Cause.POWER, BOTH)
+    assert chosen == Boot(Slot.B)
+    assert record.boots == 2
+
+
+@pytest.mark.parametrize(("cause", "why"), [(Cause.CRASH, "crashed"), (Cause.HANG, "hung")])
+def test_a_crash_or_hang_on_trial_goes_back_at_once(cause: Cause, why: str) -> None:
+    record, _ = boot(arm(MADE, Slot.B), Cause.ORDER, BOTH)
+    record, chosen = boot(record, cause, BOTH)
+    assert chosen == Boot(Slot.A)
+    assert record.went_back == why
+    assert reported(record).went_back is None
+
+
+def test_plain_power_losses_on_trial_are_forgiven_for_a_while() -> None:
+    record = arm(MADE, Slot.B)
+    for _ in range(TRIAL_BOOTS):
+        record, chosen = boot(record, Cause.POWER, BOTH)
+        assert chosen.on_trial
+    record, chosen = boot(record, Cause.POWER, BOTH)
+    assert chosen == Boot(Slot.A)
+    assert record.went_back is WentBack.POWER_LOST
+
+
+def test_firmware_that_gives_up_says_why() -> None:
+    record, _ = boot(arm(MADE, Slot.B), Cause.ORDER, BOTH)
+    record, chosen = boot(give_up(record, WentBack.SELF_TEST_FAILED), Cause.GIVE_UP, BOTH)
+    assert (chosen, record.went_back) == (Boot(Slot.A), WentBack.SELF_TEST_FAILED)
+    assert give_up(MADE, WentBack.HUNG) == MADE, "without a trial there is nothing to give up"
+
+
+def test_a_damaged_slot_is_never_tried() -> None:
+    record, chosen = boot(arm(MADE, Slot.B), Cause.ORDER, frozenset({Slot.A}))
+    assert chosen == Boot(Slot.A)
+    assert record.went_back is WentBack.CRASHED
+
+
+def test_early_resets_in_a_row_fall_back_even_after_confirming() -> None:
+    record, _ = boot(arm(MADE, Slot.B), Cause.ORDER, BOTH)
+    record = confirm(record)
+    for _ in range(EARLY_RESETS - 1):
+        record, chosen = boot(record, Cause.CRASH, BOTH)
+        assert chosen.slot is Slot.B
+    well = note_well(record)
+    assert boot(well, Cause.CRASH, BOTH)[1].slot is Slot.B, "a quiet spell starts the count anew"
+    record, chosen = boot(record, Cause.CRASH, BOTH)
+    assert chosen.slot is Slot.A and record.fell_back
+
+
+def test_the_floor_number_rises_on_confirming_and_bars_the_way_back() -> None:
+    raised = replace(MADE, notes={Slot.A: OLD, Slot.B: replace(NEW, floor=9)})
+    record, _ = boot(arm(raised, Slot.B), Cause.ORDER, BOTH)
+    assert record.floor == 4
+    record = replace(confirm(record), early_resets=EARLY_RESETS)
+    assert record.floor == 9
+    assert boot(record, Cause.CRASH, BOTH, recovery=True)[1] == Boot(None, recovery=True)
+    assert boot(record, Cause.CRASH, BOTH)[1] == Boot(Slot.B), "without a recovery image the last good one goes on"
+
+
+def test_nothing_valid_means_recovery_or_nothing() -> None:
+    assert boot(MADE, Cause.POWER, frozenset(), recovery=True)[1] == Boot(None, recovery=True)
+    assert boot(MADE, Cause.POWER, frozenset())[1] == Boot(None)
+
+
+class AnyLife(RuleBasedStateMachine):
+    """Arms, confirms, crashes and cuts power in any order: a confirmed image is always there to run."""
+
+    @initialize()
+    def made(self) -> None:
+        self.record, self.chosen = boot(MADE, Cause.POWER, BOTH)
+
+    @precondition(lambda self: not self.chosen.on_trial)
+    @rule(floor=st.integers(4, 6))
+    def stage_and_switch(self, floor: int) -> None:
+        assert self.chosen.slot is not None
+        if floor < self.record.floor:
+            return  # such an image is refused before it is staged
+        other = self.chosen.slot.other
+        notes = {**self.record.notes, other: replace(NEW, floor=floor)}
+        self.record, self.chosen = boot(arm(replace(self.record, notes=notes), other), Cause.ORDER, BOTH)
+
+    @precondition(lambda self: self.chosen.on_trial)
+    @rule()
+    def confirms(self) -> None:
+        self.record = confirm(self.record)
+        self.chosen = Boot(self.chosen.slot)
+
+    @precondition(lambda self: self.chosen.on_trial)
+    @rule(why=st.sampled_from([WentBack.SELF_TEST_FAILED, WentBack.NO_CONTACT]))
+    def gives_up(self, why: WentBack) -> None:
+        self.record, self.chosen = boot(give_up(self.record, why), Cause.GIVE_UP, BOTH)
+        assert not self.chosen.on_trial and self.record.went_back is why
+
+    @rule(cause=st.sampled_from([Cause.POWER, Cause.CRASH, Cause.HANG]))
+    def restarts(self, cause: Cause) -> None:
+        self.record, self.chosen = boot(self.record, cause, BOTH)
+
+    @rule()
+    def runs_well(self) -> None:
+        self.record = note_well(self.record)
+
+    @invariant()
+    def holds(self) -> None:
+        if not hasattr(self, "chosen"):
+            return
+        assert self.chosen.slot is not None, "some slot always runs"
+        assert self.chosen.on_trial == (self.record.trial is not None)
+        if not self.chosen.on_trial:
+            assert self.chosen.slot is self.record.active
+            assert self.record.notes[self.record.active].floor >= self.record.floor
+        assert self.record.trial_boots <= TRIAL_BOOTS
+
+
+AnyLife.TestCase.settings = settings(max_examples=200, stateful_step_count=40)
+TestAnyLife = AnyLife.TestCase
