@@ -7,7 +7,7 @@ import tempfile
 from pathlib import Path
 from unittest.mock import MagicMock
 
-from mellow_herald.service.app import create_app
+from mellow_herald.service.app import create_app, describe
 
 CONSOLE = Path(__file__).parent.parent / "console"
 TYPES = CONSOLE / "src" / "api" / "schema.d.ts"
@@ -17,7 +17,7 @@ def main() -> int:
     """Returns the exit code."""
     with tempfile.TemporaryDirectory() as folder:
         document, types = Path(folder) / "openapi.json", Path(folder) / "schema.d.ts"
-        document.write_text(json.dumps(create_app(MagicMock()).openapi()))
+        document.write_text(json.dumps(describe(create_app(MagicMock()))))
         command = ["npx", "--no-install", "openapi-typescript", str(document), "-o", str(types)]
         subprocess.run(command, cwd=CONSOLE, check=True, stdout=subprocess.DEVNULL)
         fresh = types.read_text()

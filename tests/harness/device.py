@@ -69,7 +69,7 @@ class PuppetDevice:
     @property
     def headers(self) -> dict[str, str]:
         """The device's token as a header."""
-        return {"authorization": f"Bearer {self.token}"}
+        return {"authorization": f"Bearer {self.token}"} if self.token else {}
 
     def stage(self, version: str = "2.5.0", **plate: Any) -> None:
         """Says that it downloaded and staged; from then on its check-ins show the standby slot."""

@@ -552,6 +552,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/device/v1/enrolments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A device's first call. */
+        post: operations["device_enrolments"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/device/v1/checkins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the device runs and how it is. */
+        post: operations["device_checkins"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/device/v1/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Numbered progress of an attempt. */
+        post: operations["device_reports"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/device/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The key list in force. */
+        get: operations["device_keys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/device/v1/manifests/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A signed envelope without payloads. */
+        get: operations["device_manifests_digest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/device/v1/images/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An image, whole or in ranges. */
+        get: operations["device_images_digest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1415,6 +1517,312 @@ export interface components {
             known_build: boolean | null;
             /** Devices */
             devices: number;
+        };
+        /**
+         * CheckinIn
+         * @description What the device runs and how it is. ``boots`` and ``seq`` order check-ins and reports of one device.
+         */
+        CheckinIn: {
+            /** Boots */
+            boots: number;
+            /** Seq */
+            seq: number;
+            /**
+             * Ready
+             * @default false
+             */
+            ready: boolean;
+            /** Running */
+            running?: {
+                [key: string]: components["schemas"]["Content"];
+            };
+            /** Standby */
+            standby?: {
+                [key: string]: components["schemas"]["Content"];
+            };
+            /**
+             * Updater
+             * @default 1
+             */
+            updater: number;
+            condition?: components["schemas"]["Condition"];
+            /**
+             * Uptime S
+             * @default 0
+             */
+            uptime_s: number;
+            /** Readings */
+            readings?: {
+                [key: string]: number;
+            };
+            /**
+             * Settings Digest
+             * @default null
+             */
+            settings_digest: string | null;
+            /**
+             * After Restart
+             * @default false
+             */
+            after_restart: boolean;
+        };
+        /**
+         * Clearance
+         * @description Leave to switch: its number, and for how many seconds of the device's own clock it holds.
+         */
+        Clearance: {
+            /** Number */
+            number: number;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * Condition
+         * @description What a device says of itself. ``battery`` in %, ``free`` in bytes.
+         */
+        Condition: {
+            /**
+             * Battery
+             * @default null
+             */
+            battery: number | null;
+            /**
+             * Charging
+             * @default null
+             */
+            charging: boolean | null;
+            /**
+             * Link
+             * @default null
+             */
+            link: string | null;
+            /**
+             * Free
+             * @default null
+             */
+            free: number | null;
+            /**
+             * Busy
+             * @default null
+             */
+            busy: boolean | null;
+            /**
+             * Owner
+             * @default null
+             */
+            owner: ("willing" | "postponed" | "must-consent") | null;
+        };
+        /**
+         * Content
+         * @description What stands in a slot: a component's version, digest, slot and floor number.
+         */
+        Content: {
+            /**
+             * Version
+             * @default null
+             */
+            version: string | null;
+            /** Digest */
+            digest: string;
+            /**
+             * Slot
+             * @default
+             */
+            slot: string;
+            /**
+             * Floor
+             * @default 0
+             */
+            floor: number;
+        };
+        /**
+         * DownloadStep
+         * @description What a device does while ``downloading``.
+         * @enum {string}
+         */
+        DownloadStep: "fetch" | "verify" | "erase" | "write";
+        /**
+         * EnrolmentIn
+         * @description A device's first call. The same nonce gives the same token until the token's first use.
+         */
+        EnrolmentIn: {
+            /** Serial */
+            serial: string;
+            /** Board */
+            board: string;
+            /** Line */
+            line: string;
+            /** Hw Rev */
+            hw_rev: number;
+            /** Code */
+            code: string;
+            /** Nonce */
+            nonce: string;
+            /** Labels */
+            labels?: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * EnrolmentOut
+         * @description The device's id, its token and whether it is admitted.
+         */
+        EnrolmentOut: {
+            /** Device Id */
+            device_id: number;
+            /** Token */
+            token: string;
+            /**
+             * Admission
+             * @enum {string}
+             */
+            admission: "asking" | "admitted" | "refused" | "retired";
+        };
+        /**
+         * Order
+         * @description What the service may tell a device.
+         * @enum {string}
+         */
+        Order: "fetch" | "switch" | "switch-back" | "abandon" | "stay";
+        /**
+         * OrderOut
+         * @description The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest.
+         */
+        OrderOut: {
+            /** @default null */
+            order: components["schemas"]["Order"] | null;
+            /**
+             * Attempt
+             * @default null
+             */
+            attempt: number | null;
+            /**
+             * Try
+             * @default 1
+             */
+            try: number;
+            /**
+             * Manifest
+             * @default null
+             */
+            manifest: string | null;
+            /** @default null */
+            clearance: components["schemas"]["Clearance"] | null;
+            /**
+             * Trial S
+             * @default 30
+             */
+            trial_s: number;
+            /** Next Checkin S */
+            next_checkin_s: number;
+            /**
+             * Message
+             * @default null
+             */
+            message: string | null;
+            /**
+             * Log
+             * @default false
+             */
+            log: boolean;
+            /** Refused */
+            refused?: components["schemas"]["RefusedReport"][];
+        };
+        /**
+         * RefusedReport
+         * @description A report that could not be taken; the others in the call were.
+         */
+        RefusedReport: {
+            /** Seq */
+            seq: number;
+            /** Kind */
+            kind: string;
+            /** Detail */
+            detail: string;
+        };
+        /**
+         * ReportIn
+         * @description One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time.
+         */
+        ReportIn: {
+            /** Boots */
+            boots: number;
+            /** Seq */
+            seq: number;
+            /** Attempt */
+            attempt: number;
+            /**
+             * Try
+             * @default 1
+             */
+            try: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "downloading" | "staged" | "installing" | "proving" | "confirmed" | "failed" | "reverted";
+            /** @default null */
+            step: components["schemas"]["DownloadStep"] | null;
+            /**
+             * Percent
+             * @default null
+             */
+            percent: number | null;
+            /**
+             * Rate
+             * @default null
+             */
+            rate: number | null;
+            /**
+             * Reason
+             * @default null
+             */
+            reason: string | null;
+            /**
+             * Component
+             * @default null
+             */
+            component: string | null;
+            /** Tests */
+            tests?: components["schemas"]["SelfTest"][];
+            /**
+             * At
+             * @default null
+             */
+            at: string | null;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
+            /**
+             * Log
+             * @default
+             */
+            log: string;
+        };
+        /**
+         * ReportsIn
+         * @description Reports in the order in which they were made; they may be sent again.
+         */
+        ReportsIn: {
+            /** Reports */
+            reports: components["schemas"]["ReportIn"][];
+        };
+        /**
+         * SelfTest
+         * @description The result of one self-test of new firmware on trial.
+         */
+        SelfTest: {
+            /** Name */
+            name: string;
+            /** Passed */
+            passed: boolean;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
         };
     };
     responses: never;
@@ -2435,7 +2843,7 @@ export interface operations {
         parameters: {
             query?: {
                 limit?: number;
-                /** @description Cursor: the id of the last release of the page before. */
+                /** @description Cursor: `next` of the page before. */
                 after?: number | null;
             };
             header?: never;
@@ -3002,7 +3410,7 @@ export interface operations {
                 /** @description A selector. */
                 where?: string | null;
                 limit?: number;
-                /** @description Cursor: the last serial of the page before. */
+                /** @description Cursor: `next` of the page before. */
                 after?: string | null;
             };
             header?: never;
@@ -3210,7 +3618,7 @@ export interface operations {
         parameters: {
             query?: {
                 limit?: number;
-                /** @description Cursor: the id of the last rollout of the page before. */
+                /** @description Cursor: `next` of the page before. */
                 after?: number | null;
             };
             header?: never;
@@ -4413,7 +4821,7 @@ export interface operations {
             query?: {
                 /** @description Only events of this rollout. */
                 rollout?: number | null;
-                /** @description As Last-Event-ID, for the first connection. */
+                /** @description As Last-Event-ID, at first. */
                 after?: number | null;
             };
             header?: {
@@ -4512,7 +4920,7 @@ export interface operations {
         parameters: {
             query?: {
                 limit?: number;
-                /** @description Cursor: the link number of the last entry before. */
+                /** @description Cursor: `next` of the page before. */
                 after?: number | null;
             };
             header?: never;
@@ -4833,6 +5241,731 @@ export interface operations {
                      */
                     "application/problem+json": components["schemas"]["Problem"];
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_enrolments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnrolmentIn"];
+            };
+        };
+        responses: {
+            /** @description Enrolled. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolmentOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-large",
+                     *       "title": "Too large",
+                     *       "status": 413,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-many-attempts",
+                     *       "title": "Too many attempts",
+                     *       "status": 429,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_checkins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckinIn"];
+            };
+        };
+        responses: {
+            /** @description The order that stands. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderOut"];
+                };
+            };
+            /** @description No order stands; `Herald-Next-Checkin` says when to call again (s). */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-large",
+                     *       "title": "Too large",
+                     *       "status": 413,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_reports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportsIn"];
+            };
+        };
+        responses: {
+            /** @description The order that stands. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderOut"];
+                };
+            };
+            /** @description No order stands; `Herald-Next-Checkin` says when to call again (s). */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-large",
+                     *       "title": "Too large",
+                     *       "status": 413,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_keys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bytes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/cose": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_manifests_digest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bytes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/suit-envelope+cose": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_images_digest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bytes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description The ranges asked for. */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such range. */
+            416: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -28,7 +28,7 @@ def list_devices(where: Where = None, as_json: AsJson = False, limit: Limit = 50
             d.serial, d.board, str(d.hw_rev), d.labels.get("site", ""), d.presence,
             ago((now - d.seen_at).total_seconds()) if d.seen_at else "never",
             (d.version or "?") + ("" if d.known_build else " unknown build" if d.version else ""),
-            f"{styled(d.attempt.state)} {d.attempt.reason or ''}" if d.attempt else "",
+            styled(d.attempt.state, d.attempt.reason or "") if d.attempt else "",
         ]
         for d in page.items
     ]  # fmt: skip
@@ -52,6 +52,7 @@ def show(serial: str, as_json: AsJson = False) -> None:
 
 def _print(device: Any, now: Any) -> None:
     from rich.table import Table
+    from rich.text import Text
 
     from mellow_herald.cli.looks import ago, styled
 
@@ -63,12 +64,12 @@ def _print(device: Any, now: Any) -> None:
     running, standby = device.running.get("app", {}), device.standby.get("app", {})
     due = f", next check-in expected {device.next_checkin_at:%H:%M:%S}" if device.next_checkin_at else ""
     condition = "  ".join(f"{key} {value}" for key, value in device.condition.items())
-    build = "" if device.known_build else "  [herald.rose]unknown build[/]"
+    build = ("", "") if device.known_build else ("  unknown build", "herald.rose")
     rows = [
         ("presence", f"{device.presence}, heard {heard}{due}"),
         ("admission", device.admission),
         ("labels", labels or "none"),
-        ("running", f"{device.version or 'nothing known'} in slot {running.get('slot', '?')}{build}"),
+        ("running", Text.assemble(f"{device.version or 'nothing known'} in slot {running.get('slot', '?')}", build)),
         ("", device.digest or ""),
         ("standby", f"{standby['version']} in slot {standby['slot']}" if standby else "empty"),
         ("floor number", str(device.floor)),
@@ -76,7 +77,7 @@ def _print(device: Any, now: Any) -> None:
         ("settings", (device.settings_digest or "")[:16]),
     ]
     for name, value in rows:
-        grid.add_row(f"[dim]{name}[/]", value)
+        grid.add_row(Text(name, "dim"), Text(value) if isinstance(value, str) else value)
     out.print(grid)
     entries = [
         [

@@ -1,6 +1,11 @@
 """How states look in a terminal: the shapes and colours of the console."""
 
+from typing import TYPE_CHECKING
+
 from mellow_herald.core.attempt import State
+
+if TYPE_CHECKING:
+    from rich.text import Text
 
 GREY_BLUE, SLATE, HONEY, SAGE, ROSE, STONE = (
     "herald.grey-blue", "herald.slate", "herald.honey", "herald.sage", "herald.rose", "herald.stone",
@@ -37,10 +42,12 @@ def looks_of(state: str) -> tuple[str, str]:
     return LOOKS[State(state)]
 
 
-def styled(state: str) -> str:
-    """A state with its shape, in rich markup."""
+def styled(state: str, more: str = "") -> "Text":
+    """A state with its shape and colour, and plain words after it."""
+    from rich.text import Text
+
     shape, colour = looks_of(state)
-    return f"[{colour}]{shape} {state}[/]"
+    return Text.assemble((f"{shape} {state}", colour), f" {more}" if more else "")
 
 
 def ago(seconds: float) -> str:

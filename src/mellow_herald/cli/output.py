@@ -33,16 +33,20 @@ def print_json(value: Any) -> None:
     print(json.dumps(plain, indent=2, ensure_ascii=False))
 
 
-def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[str] = ()) -> None:
-    """Prints a table; columns named in ``right`` are aligned to the right."""
+def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[Any]], *, right: Sequence[str] = ()) -> None:
+    """Prints a table of strings and rich texts; columns named in ``right`` are aligned to the right.
+
+    Strings are never markup: what an engineer wrote in brackets stays in brackets.
+    """
     from rich import box
     from rich.table import Table
+    from rich.text import Text
 
     drawn = Table(title=title, title_justify="left", box=box.SIMPLE_HEAD, header_style="bold", pad_edge=False)
     for column in columns:
         drawn.add_column(column, justify="right" if column in right else "left", overflow="fold")
     for row in rows:
-        drawn.add_row(*row)
+        drawn.add_row(*(Text(cell) if isinstance(cell, str) else cell for cell in row))
     console().print(drawn)
 
 

@@ -39,6 +39,8 @@ def start(
 @app.command("list")
 def list_rollouts(as_json: AsJson = False, limit: Limit = 20) -> None:
     """List rollouts, newest first."""
+    from rich.text import Text
+
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.looks import styled
 
@@ -50,7 +52,7 @@ def list_rollouts(as_json: AsJson = False, limit: Limit = 20) -> None:
     rows = [
         [
             str(r.id), r.name, r.release, r.state, str(r.targeted), str(sum(r.passed_over.values())),
-            "  ".join(f"{styled(state)} {n}" for state, n in r.states.items()), f"{r.created_at:%Y-%m-%d %H:%M}",
+            Text("  ").join(styled(state, str(n)) for state, n in r.states.items()), f"{r.created_at:%Y-%m-%d %H:%M}",
         ]
         for r in page.items
     ]  # fmt: skip

@@ -18,6 +18,7 @@ from mellow_herald.service.clock import Clock
 from mellow_herald.service.conductor import Conductor
 from mellow_herald.service.console import serve_console
 from mellow_herald.service.context import Context
+from mellow_herald.service.device_api.describe import describe_device_api
 from mellow_herald.service.device_api.routes import DeviceApi
 from mellow_herald.service.feed import FeedReader, load_intervals
 from mellow_herald.service.intake import Intake
@@ -88,11 +89,19 @@ def create_app(context: Context) -> FastAPI:
 
     @app.get(f"{API}/openapi.json", include_in_schema=False, dependencies=[Depends(caller)])
     async def openapi() -> dict[str, Any]:
-        return app.openapi()
+        return describe(app)
 
     app.router.routes.extend(DeviceApi(context, intake).routes())
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
     return app
+
+
+def describe(app: FastAPI) -> dict[str, Any]:
+    """The complete OpenAPI document: the engineer's API and the device protocol."""
+    document = app.openapi()
+    if "/device/v1/checkins" not in document["paths"]:
+        describe_device_api(document)
+    return document
 
 
 async def first_password(context: Context) -> str | None:

@@ -3,6 +3,7 @@
 from importlib.resources import files
 from pathlib import Path
 
+from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import FileResponse, PlainTextResponse, Response
 
@@ -17,6 +18,7 @@ SECURITY_HEADERS = {
     "cross-origin-opener-policy": "same-origin",
     "permissions-policy": "camera=(), geolocation=(), microphone=()",
 }
+NOT_OURS = frozenset({"api", "device", "health", "metrics"})
 IMMUTABLE = {"cache-control": "public, max-age=31536000, immutable"}
 FRESH = {"cache-control": "no-cache"}
 NOT_BUILT = "The console was not built into this installation. Run `make console`, or use the command line.\n"
@@ -29,6 +31,8 @@ def console_folder() -> Path:
 
 async def serve_console(request: Request) -> Response:
     """A file of the console, or its page for every address the console's own router knows."""
+    if request.path_params["path"].partition("/")[0] in NOT_OURS:
+        raise HTTPException(404)
     folder = console_folder()
     wanted = (folder / request.path_params["path"]).resolve()
     if wanted.is_file() and wanted.is_relative_to(folder.resolve()):

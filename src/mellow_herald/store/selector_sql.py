@@ -1,6 +1,6 @@
 """The reader of selectors that compiles them to SQL over the device table."""
 
-from sqlalchemy import ColumnElement, and_, case, exists, func, literal, not_, or_, select, true
+from sqlalchemy import BigInteger, ColumnElement, and_, case, exists, func, literal, not_, or_, select, true
 from sqlalchemy.dialects.postgresql import BYTEA
 
 from mellow_herald.core.placement import Rules
@@ -56,6 +56,8 @@ def _compare(name: str, op: str, value: str | int | bool) -> ColumnElement[bool]
     column: ColumnElement = COLUMNS[name] if name in FACTS else Device.labels[label_of(name)].astext
     if kind_of(name) is Kind.VERSION:
         wanted: ColumnElement = literal(version_key(str(value)), BYTEA)
+    elif kind_of(name) is Kind.NUMBER:
+        wanted = literal(value, BigInteger)
     else:
         wanted = literal(value)
     compared = column.op("=" if op == "=" else op, is_comparison=True)(wanted)

@@ -13,6 +13,7 @@ from mellow_herald.core.version import parse_version
 
 MAX_LENGTH = 4000
 MAX_NESTING = 200
+MAX_DIGITS = 15
 EXAMPLE = "Write for example: board = comb-s1 and site in (fernhollow, quillmere)"
 
 
@@ -80,7 +81,7 @@ class _Build(Transformer[Token, Node]):
 def _typed(name: str, value: str) -> str | int | bool:
     match kind_of(name):
         case Kind.NUMBER:
-            if not (value.isascii() and value.isdigit()):
+            if not (value.isascii() and value.isdigit() and len(value) <= MAX_DIGITS):
                 raise Refused("bad-selector", f"{name} takes a whole number, not {value!r}.", EXAMPLE)
             return int(value)
         case Kind.FLAG:

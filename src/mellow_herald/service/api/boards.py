@@ -1,12 +1,12 @@
 """Boards."""
 
 from datetime import timedelta
-from typing import Annotated, Any
+from typing import Any
 
-from fastapi import APIRouter, Depends, Response
+from fastapi import APIRouter, Response
 
 from mellow_herald.core.duration import parse_duration, write_duration
-from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.people import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.store import releases
@@ -14,7 +14,6 @@ from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_jou
 from mellow_herald.wire.board import BoardIn, BoardOut
 
 router = APIRouter(tags=["boards"])
-Ctx = Annotated[Context, Depends(context_of)]
 
 
 def _shown(row: Any) -> BoardOut:

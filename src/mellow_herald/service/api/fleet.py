@@ -3,11 +3,12 @@
 from datetime import timedelta
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import APIRouter, Query, Request, Response
 
 from mellow_herald.core.presence import presence
-from mellow_herald.core.selector import parse_selector
-from mellow_herald.service.context import Context, context_of
+from mellow_herald.core.selector import Compare, parse_selector
+from mellow_herald.service.api.parameters import Ctx, TextCursor
+from mellow_herald.service.context import Context
 from mellow_herald.service.enrolment import make_code
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Operator
@@ -17,7 +18,6 @@ from mellow_herald.wire.fleet import AttemptBrief, CodeIn, CodeOut, DeviceDetail
 from mellow_herald.wire.model import Page
 
 router = APIRouter(tags=["fleet"])
-Ctx = Annotated[Context, Depends(context_of)]
 
 
 @router.post("/codes", status_code=201, responses=problems())
@@ -41,7 +41,7 @@ async def list_devices(
     response: Response,
     where: Annotated[str | None, Query(description="A selector.", examples=["board = comb-s1"])] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
-    after: Annotated[str | None, Query(description="Cursor: the last serial of the page before.")] = None,
+    after: TextCursor = None,
 ) -> Page[DeviceOut]:
     """Devices by serial; ``total`` counts all that match."""
     node = parse_selector(where) if where else None
@@ -58,8 +58,7 @@ async def list_devices(
 async def show_device(serial: str, who: Anyone, context: Ctx) -> DeviceDetail:
     """Everything known of one device, with its timeline."""
     async with context.engine.connect() as connection:
-        node = parse_selector(f'serial = "{serial.replace(chr(34), "")}"')
-        rows = await fleet.list_devices(connection, node, limit=1)
+        rows = [] if "\x00" in serial else await fleet.list_devices(connection, Compare("serial", "=", serial), limit=1)
         if not rows:
             raise ProblemError(404, "not-found", f"There is no device {serial!r}. See `herald device list`.")
         entries = await fleet.timeline(connection, device_id=rows[0]["id"])

@@ -1,13 +1,13 @@
 """Key lists: carried, never made here."""
 
 import base64
-from typing import Annotated
 
-from fastapi import APIRouter, Depends
+from fastapi import APIRouter
 
 from mellow_herald.core.keys import fingerprint, verify_key_list
 from mellow_herald.core.refusal import Refused
-from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.api.parameters import Ctx
+from mellow_herald.service.context import Context
 from mellow_herald.service.people import Admin, Anyone
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.store import releases
@@ -16,7 +16,6 @@ from mellow_herald.store.gate import Lock, take
 from mellow_herald.wire.key import KeyListIn, KeyListOut, SigningKeyOut
 
 router = APIRouter(tags=["keys"])
-Ctx = Annotated[Context, Depends(context_of)]
 
 
 @router.post("/key_lists", status_code=201, responses=problems(409))

@@ -2,12 +2,11 @@
 
 import secrets
 from datetime import timedelta
-from typing import Annotated
 
-from fastapi import APIRouter, Depends, Request, Response
+from fastapi import APIRouter, Request, Response
 
 from mellow_herald.service import people as service
-from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.api.parameters import Ctx, Id
 from mellow_herald.service.people import COOKIE, Anyone, secret_hash
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.store import people as store
@@ -16,7 +15,6 @@ from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
 
 router = APIRouter(tags=["people"])
 failures = service.FailureLimit()
-Ctx = Annotated[Context, Depends(context_of)]
 
 
 @router.post("/session", responses=problems(429))
@@ -72,7 +70,7 @@ async def list_tokens(who: Anyone, context: Ctx) -> list[TokenOut]:
 
 
 @router.delete("/tokens/{token_id}", status_code=204, responses=problems(404))
-async def close_token(token_id: int, who: Anyone, context: Ctx) -> None:
+async def close_token(token_id: Id, who: Anyone, context: Ctx) -> None:
     """Closes one of one's own tokens."""
     async with context.engine.begin() as connection:
         if not await store.close_credential(connection, token_id, who.person_id, context.clock.real()):

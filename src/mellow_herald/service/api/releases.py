@@ -2,9 +2,9 @@
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import APIRouter, Query, Request, Response
 
-from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.api.parameters import Ctx, Id, IdCursor
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, problems
@@ -14,7 +14,6 @@ from mellow_herald.wire.model import Page
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE, ReleaseOut
 
 router = APIRouter(tags=["releases"])
-Ctx = Annotated[Context, Depends(context_of)]
 BODY: dict[str, Any] = {
     "requestBody": {
         "required": True,
@@ -55,7 +54,7 @@ async def list_releases(
     request: Request,
     response: Response,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
-    after: Annotated[int | None, Query(description="Cursor: the id of the last release of the page before.")] = None,
+    after: IdCursor = None,
 ) -> Page[ReleaseOut]:
     """Releases, newest first."""
     async with context.engine.connect() as connection:
@@ -67,7 +66,7 @@ async def list_releases(
 
 
 @router.get("/releases/{release_id}", responses=problems(404))
-async def show_release(release_id: int, who: Anyone, context: Ctx) -> ReleaseOut:
+async def show_release(release_id: Id, who: Anyone, context: Ctx) -> ReleaseOut:
     """One release."""
     async with context.engine.connect() as connection:
         rows = await releases.list_releases(connection, release_id=release_id)

@@ -2,12 +2,12 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Header, Query, Request, Response
+from fastapi import APIRouter, Header, Query, Request, Response
 
 from mellow_herald.core.attempt import State
 from mellow_herald.service import rollouts as service
 from mellow_herald.service.api.fleet import as_entry
-from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.api.parameters import LARGEST, Ctx, Id, IdCursor
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
@@ -17,7 +17,6 @@ from mellow_herald.wire.model import Page
 from mellow_herald.wire.rollout import AttemptOut, PlanDocument, ReasonIn, RolloutOut
 
 router = APIRouter(tags=["rollouts"])
-Ctx = Annotated[Context, Depends(context_of)]
 
 
 @router.post("/rollouts", status_code=201, responses=problems(409))
@@ -41,7 +40,7 @@ async def list_rollouts(
     request: Request,
     response: Response,
     limit: Annotated[int, Query(ge=1, le=200)] = 50,
-    after: Annotated[int | None, Query(description="Cursor: the id of the last rollout of the page before.")] = None,
+    after: IdCursor = None,
 ) -> Page[RolloutOut]:
     """Rollouts, newest first."""
     async with context.engine.connect() as connection:
@@ -53,22 +52,22 @@ async def list_rollouts(
 
 
 @router.get("/rollouts/{rollout_id}", responses=problems(404))
-async def show_rollout(rollout_id: int, who: Anyone, context: Ctx) -> RolloutOut:
+async def show_rollout(rollout_id: Id, who: Anyone, context: Ctx) -> RolloutOut:
     """One rollout with its rings and counts."""
     return await service.show(context, rollout_id)
 
 
 @router.get("/rollouts/{rollout_id}/attempts", responses=problems(404))
 async def list_attempts(
-    rollout_id: int,
+    rollout_id: Id,
     who: Anyone,
     context: Ctx,
     request: Request,
     response: Response,
     state: State | None = None,
-    reason: Annotated[str | None, Query(max_length=100)] = None,
+    reason: Annotated[str | None, Query(max_length=100, pattern=r"^[a-z-]*$")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
-    after: Annotated[int, Query(ge=0, le=2**53, description="Cursor: the id of the last attempt before.")] = 0,
+    after: Annotated[int, Query(ge=0, le=LARGEST, description="Cursor: the id of the last attempt before.")] = 0,
 ) -> Page[AttemptOut]:
     """A rollout's attempts."""
     async with context.engine.connect() as connection:
@@ -82,7 +81,7 @@ async def list_attempts(
 
 
 @router.get("/attempts/{attempt_id}", responses=problems(404))
-async def show_attempt(attempt_id: int, who: Anyone, context: Ctx) -> AttemptOut:
+async def show_attempt(attempt_id: Id, who: Anyone, context: Ctx) -> AttemptOut:
     """One attempt."""
     async with context.engine.connect() as connection:
         row = await attempts.find_attempt(connection, attempt_id)
@@ -92,7 +91,7 @@ async def show_attempt(attempt_id: int, who: Anyone, context: Ctx) -> AttemptOut
 
 
 @router.get("/attempts/{attempt_id}/timeline", responses=problems(404))
-async def show_timeline(attempt_id: int, who: Anyone, context: Ctx) -> list[TimelineEntry]:
+async def show_timeline(attempt_id: Id, who: Anyone, context: Ctx) -> list[TimelineEntry]:
     """What happened in an attempt, newest first."""
     async with context.engine.connect() as connection:
         if await attempts.find_attempt(connection, attempt_id) is None:
@@ -101,28 +100,28 @@ async def show_timeline(attempt_id: int, who: Anyone, context: Ctx) -> list[Time
 
 
 @router.post("/rollouts/{rollout_id}/hold", responses=problems(404, 409))
-async def hold_rollout(rollout_id: int, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
+async def hold_rollout(rollout_id: Id, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
     """Gives no further offers or clearances for now."""
     await service.hold(context, rollout_id, who.name, said.reason)
     return await service.show(context, rollout_id)
 
 
 @router.post("/rollouts/{rollout_id}/resume", responses=problems(404, 409))
-async def resume_rollout(rollout_id: int, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
+async def resume_rollout(rollout_id: Id, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
     """Goes on with a held or halted rollout."""
     await service.resume(context, rollout_id, who.name, said.reason)
     return await service.show(context, rollout_id)
 
 
 @router.post("/rollouts/{rollout_id}/halt", responses=problems(404, 409))
-async def halt_rollout(rollout_id: int, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
+async def halt_rollout(rollout_id: Id, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
     """Stops a rollout at once; what was not cleared is called off."""
     await service.halt(context, rollout_id, who.name, said.reason)
     return await service.show(context, rollout_id)
 
 
 @router.post("/rollouts/{rollout_id}/cancel", responses=problems(404, 409))
-async def cancel_rollout(rollout_id: int, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
+async def cancel_rollout(rollout_id: Id, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
     """Ends a rollout for good; refused while devices are at risk."""
     await service.cancel(context, rollout_id, who.name, said.reason)
     return await service.show(context, rollout_id)

@@ -2,13 +2,13 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Header, Query, Request, Response
+from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service import rollouts as rollouts_service
-from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.api.parameters import LARGEST, Ctx, IdCursor
 from mellow_herald.service.feed import stream
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone
@@ -19,7 +19,6 @@ from mellow_herald.wire.event import JournalEntry, Overview, VersionCount
 from mellow_herald.wire.model import Page
 
 router = APIRouter(tags=["watching"])
-Ctx = Annotated[Context, Depends(context_of)]
 STREAM = {200: {"description": "Server-Sent Events", "content": {"text/event-stream": {"schema": {"type": "string"}}}}}
 
 
@@ -27,8 +26,8 @@ STREAM = {200: {"description": "Server-Sent Events", "content": {"text/event-str
 async def follow_events(
     who: Anyone,
     context: Ctx,
-    rollout: Annotated[int | None, Query(description="Only events of this rollout.")] = None,
-    after: Annotated[int | None, Query(ge=0, description="As Last-Event-ID, for the first connection.")] = None,
+    rollout: Annotated[int | None, Query(ge=0, le=LARGEST, description="Only events of this rollout.")] = None,
+    after: Annotated[int | None, Query(ge=0, le=LARGEST, description="As Last-Event-ID, at first.")] = None,
     last_event_id: Annotated[str | None, Header(description="Go on after this event.")] = None,
 ) -> StreamingResponse:
     """The event feed as Server-Sent Events. With ``Last-Event-ID`` it goes on without a gap."""
@@ -46,7 +45,7 @@ async def show_journal(
     request: Request,
     response: Response,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
-    after: Annotated[int | None, Query(description="Cursor: the link number of the last entry before.")] = None,
+    after: IdCursor = None,
 ) -> Page[JournalEntry]:
     """Who or what decided what, when and why; newest first."""
     async with context.engine.connect() as connection:
