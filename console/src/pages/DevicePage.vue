@@ -29,7 +29,7 @@ const slots = computed(() => {
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <v-alert v-if="failure" type="error">{{ failure }}</v-alert>
     <template v-if="device">
       <div class="row mb-4">
@@ -77,7 +77,7 @@ const slots = computed(() => {
       <h2>Timeline, newest first</h2>
       <v-card><TimelineTable :entries="device.timeline" show-rollout /></v-card>
     </template>
-  </main>
+  </div>
 </template>
 
 <style scoped>

@@ -50,7 +50,7 @@ watch(
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <div class="row mb-3">
       <h1>Fleet</h1>
       <span v-if="total !== null" class="quiet">{{ devices.length }} of {{ total }} devices</span>
@@ -111,7 +111,7 @@ watch(
         Devices come in with an enrolment code.
       </EmptyState>
     </v-card>
-  </main>
+  </div>
 </template>
 
 <style scoped>

@@ -23,7 +23,7 @@ async function more() {
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <h1 class="mb-3">Journal</h1>
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
     <v-card>
@@ -53,5 +53,5 @@ async function more() {
       </v-table>
       <div v-if="next" class="pa-3"><v-btn @click="more">Show 100 more</v-btn></div>
     </v-card>
-  </main>
+  </div>
 </template>

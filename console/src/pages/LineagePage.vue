@@ -15,7 +15,7 @@ reloadOn((event) => ['release', 'device', 'rollout'].includes(event.kind), reloa
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <h1 class="mb-3">Lineage</h1>
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
     <v-card v-if="releases.length">
@@ -57,5 +57,5 @@ reloadOn((event) => ['release', 'device', 'rollout'].includes(event.kind), reloa
         Releases are signed where the key is, then sent here.
       </EmptyState>
     </v-card>
-  </main>
+  </div>
 </template>

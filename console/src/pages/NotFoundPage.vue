@@ -3,9 +3,9 @@ import EmptyState from '../components/EmptyState.vue'
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <v-card>
       <EmptyState title="There is no such page"><router-link to="/">Now</router-link> is a good place to start.</EmptyState>
     </v-card>
-  </main>
+  </div>
 </template>

@@ -48,7 +48,7 @@ function word(event: FeedEvent): string {
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <div class="row mb-4">
       <h1>Now</h1>
       <span class="quiet push">
@@ -109,7 +109,7 @@ function word(event: FeedEvent): string {
         </template>
       </section>
     </div>
-  </main>
+  </div>
 </template>
 
 <style scoped>

@@ -55,7 +55,7 @@ async function look(attempt: Attempt) {
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <v-alert v-if="failure" type="error">{{ failure }}</v-alert>
     <template v-if="rollout">
       <div class="row mb-2">
@@ -170,7 +170,7 @@ async function look(attempt: Attempt) {
         </v-card>
       </v-dialog>
     </template>
-  </main>
+  </div>
 </template>
 
 <style scoped>

@@ -18,7 +18,7 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
 </script>
 
 <template>
-  <main class="page">
+  <div class="page">
     <h1 class="mb-3">Rollouts</h1>
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
     <v-card v-if="rollouts.length">
@@ -56,5 +56,5 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
         A plan says which release goes to which devices, and how.
       </EmptyState>
     </v-card>
-  </main>
+  </div>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { nextTick, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { useSession } from '../stores/session'
@@ -11,6 +11,10 @@ const name = ref('')
 const password = ref('')
 const failure = ref('')
 const busy = ref(false)
+const first = ref<{ focus: () => void } | null>(null)
+
+// At once, not when the field scrolls into view: a late focus would steal what is typed into the next field.
+onMounted(() => nextTick(() => first.value?.focus()))
 
 async function signIn() {
   busy.value = true
@@ -28,13 +32,13 @@ async function signIn() {
 </script>
 
 <template>
-  <main class="door">
+  <div class="door">
     <v-card class="panel" width="360">
       <img src="/mark.svg" alt="" width="44" height="44" />
       <h1>Mellow Herald</h1>
       <p class="quiet mb-4">Firmware releases, ring by ring.</p>
       <form @submit.prevent="signIn">
-        <v-text-field v-model="name" label="Name" type="text" name="name" autocomplete="username" autofocus required />
+        <v-text-field ref="first" v-model="name" label="Name" type="text" name="name" autocomplete="username" required />
         <v-text-field
           v-model="password"
           label="Password"
@@ -47,7 +51,7 @@ async function signIn() {
         <v-btn type="submit" color="primary" variant="flat" block :loading="busy">Sign in</v-btn>
       </form>
     </v-card>
-  </main>
+  </div>
 </template>
 
 <style scoped>

@@ -1,0 +1,157 @@
+"""The console in headless Chromium against the running service."""
+
+import shutil
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+
+from tests.harness.device import PuppetDevice
+from tests.harness.service import PASSWORD, RunningService
+from tests.service.test_rollouts import begin, fleet, go_through
+
+__all__ = ["fleet"]
+pytestmark = [pytest.mark.system, pytest.mark.xdist_group("browser")]
+FLAGS = (
+    "--no-sandbox --disable-gpu --disable-background-networking --disable-component-update"
+    " --disable-sync --no-first-run"
+)
+UNLABELLED = """() => [...document.querySelectorAll('button, a, input, img, svg[role=img]')].filter((e) => {
+  if (e.getAttribute('aria-hidden') === 'true' || e.closest('[aria-hidden=true]')) return false
+  const label = e.getAttribute('aria-label') ?? e.getAttribute('alt') ?? e.textContent.trim()
+  return !label && !(e.labels && e.labels.length)
+}).map((e) => e.outerHTML.slice(0, 120))"""
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        chromium = shutil.which("chromium")
+        assert chromium, "Debian's chromium is missing: run `make setup`"
+        held = playwright.chromium.launch(executable_path=chromium, args=FLAGS.split())
+        yield held
+        held.close()
+
+
+@pytest.fixture
+def page(browser: Browser, service: RunningService) -> Iterator[Page]:
+    """A page on the console; script errors fail the test."""
+    context = browser.new_context(base_url=service.url, viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    errors: list[str] = []
+    page.on("pageerror", lambda error: errors.append(str(error)))
+    page.on("console", lambda m: errors.append(m.text) if "Content Security Policy" in m.text else None)
+    yield page
+    context.close()
+    assert errors == []
+
+
+def sign_in(page: Page) -> None:
+    page.goto("/")
+    expect(page).to_have_url("/sign-in?to=/")
+    page.get_by_label("Name").fill("admin")
+    page.get_by_label("Password").fill(PASSWORD)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Now")).to_be_visible()
+
+
+def test_signing_in_and_watching_a_rollout_finish(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    page.goto("/")
+    page.get_by_label("Name").fill("admin")
+    page.get_by_label("Password").fill("wrong")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("Name or password is wrong")).to_be_visible()
+    sign_in(page)
+    expect(page.get_by_text("No rollout is under way")).to_be_visible()
+
+    begin(service)
+    page.get_by_role("link", name="2.5.0 to all").click()
+    expect(page).to_have_url("/rollouts/1")
+    state = page.get_by_test_id("rollout-state")
+    expect(state).to_have_text("running")
+    expect(page.get_by_role("img", name="ring everyone, open, 0 of 4 confirmed")).to_be_visible()
+    for device in fleet[:3]:
+        go_through(device)
+    # Nobody reloads the page: the numbers come by the event stream.
+    expect(page.get_by_role("img", name="ring everyone, open, 3 of 4 confirmed")).to_be_visible()
+    go_through(fleet[3])
+    expect(state).to_have_text("finished")
+    expect(page.get_by_role("img", name="ring everyone, done, 4 of 4 confirmed")).to_be_visible()
+    page.get_by_role("button", name="Timeline of TA-0").click()
+    expect(page.get_by_role("dialog")).to_contain_text("1 self-tests passed")
+
+
+def test_every_page_shows_what_there_is_in_light_and_dark(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    sign_in(page)
+    begin(service)
+    fleet[0].checkin()
+    fleet[0].report("failed", reason="no-room", detail="<b>not markup</b>")
+    for scheme in ("light", "dark"):
+        page.emulate_media(color_scheme=scheme)  # type: ignore[arg-type]
+        for address, heading, text in (
+            ("/", "Now", "service time"),
+            ("/fleet", "Fleet", "TA-3"),
+            ("/fleet/TA-0", "TA-0", "<b>not markup</b>"),
+            ("/lineage", "Lineage", "2.5.0"),
+            ("/rollouts", "Rollouts", "2.5.0 to all"),
+            ("/rollouts/1", "2.5.0 to all", "no-room"),
+            ("/journal", "Journal", "ring 1 opened"),
+        ):
+            page.goto(address)
+            expect(page.get_by_role("heading", level=1)).to_have_text(heading)
+            expect(page.get_by_text(text).first).to_be_visible()
+            assert page.evaluate(UNLABELLED) == [], address
+            assert page.evaluate("document.documentElement.scrollWidth") <= 1280, address
+            dark = page.evaluate("getComputedStyle(document.querySelector('.v-application')).backgroundColor")
+            assert (sum(map(int, dark.strip("rgb()").split(", "))) < 200) == (scheme == "dark")
+    page.goto("/fleet")
+    page.get_by_role("textbox", name="Selector").fill("hw_rev = 2")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("1 of 1 devices")).to_be_visible()
+    page.get_by_role("textbox", name="Selector").fill("hw_rev == 2")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("goes wrong at character")).to_be_visible()
+
+
+def test_halting_asks_for_a_reason_and_shows_what_it_does(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    sign_in(page)
+    begin(service)
+    page.goto("/rollouts/1")
+    page.get_by_role("button", name="halt").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("4 attempts are called off. 0 devices have clearance already")
+    expect(dialog.get_by_role("button", name="halt")).to_be_disabled()
+    dialog.get_by_label("Reason").fill("calls from the field")
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("rollout-state")).to_have_text("halted")
+    expect(page.get_by_text("Halted: calls from the field. 0 devices")).to_be_visible()
+    expect(page.get_by_role("button", name="called-off 4")).to_be_visible()
+
+
+def test_a_lost_line_is_said(page: Page, service: RunningService) -> None:
+    sign_in(page)
+    expect(page.get_by_role("status")).to_have_count(0)
+    service.stop()
+    expect(page.get_by_role("status")).to_contain_text("The line to the service is lost", timeout=15_000)
+    service.stop = lambda: None  # type: ignore[method-assign]
+
+
+def test_the_console_comes_with_strict_headers_and_caching(service: RunningService) -> None:
+    with service.http() as http:
+        page = http.get("/rollouts/7")
+        policy = page.headers["content-security-policy"]
+        assert "default-src 'none'" in policy and "script-src 'self';" in policy and "unsafe-eval" not in policy
+        assert page.headers["x-content-type-options"] == "nosniff"
+        assert page.headers["cache-control"] == "no-cache"
+        script = page.text.partition('src="')[2].partition('"')[0]
+        assert "immutable" in http.get(script).headers["cache-control"]
+        assert http.get("/assets/none.js").status_code == 404
+        for sly in ("/../settings.py", "/%2e%2e/settings.py", "/assets/..%2f..%2f..%2fsettings.py"):
+            answer = http.get(sly)
+            assert "HERALD_" not in answer.text
