@@ -91,7 +91,8 @@ def create_app(context: Context) -> FastAPI:
     async def openapi() -> dict[str, Any]:
         return describe(app)
 
-    app.router.routes.extend(DeviceApi(context, intake).routes())
+    # First in line: routes are tried in order, and check-ins are most of what comes.
+    app.router.routes[:0] = DeviceApi(context, intake).routes()
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
     return app
 

@@ -1,0 +1,19 @@
+"""Runs the benchmarks, prints a line per figure and writes ``bench/results.json``."""
+
+import json
+from pathlib import Path
+
+from bench.checkins import measure
+
+
+def main() -> None:
+    """Measures and prints."""
+    results = [measure()]
+    for figure in results:
+        print(figure.line())
+    out = Path(__file__).parent / "results.json"
+    out.write_text(json.dumps([figure.as_json() for figure in results], indent=2) + "\n")
+
+
+if __name__ == "__main__":
+    main()
