@@ -4,7 +4,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from mellow_herald.core.attempt import AT_RISK, BEFORE_SWITCH, Attempt, State
-from mellow_herald.core.order import CLEARANCE, Order, Word, answer, wants_clearance
+from mellow_herald.core.order import CLEARANCE, Order, Word, answer, may_be_cleared
 from mellow_herald.core.rollout import RolloutState, may_move
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
@@ -57,7 +57,7 @@ def test_a_lost_answer_gives_the_same_clearance_an_expired_one_a_new_one() -> No
 @pytest.mark.parametrize("rollout", [state for state in RolloutState if state is not RUNNING])
 def test_nothing_is_granted_unless_the_rollout_runs(state: State, word: Word, rollout: RolloutState) -> None:
     attempt = Attempt(state=state, offered_at=T0, clearance_until=T0 + CLEARANCE if state is State.CLEARED else None)
-    assert not wants_clearance(attempt, rollout, word)
+    assert not may_be_cleared(rollout, word)
     order, after = ask(attempt, rollout, word)
     assert order in (None, Order.STAY, Order.ABANDON)
     assert after.state not in (State.OFFERED, State.CLEARED) or after.state is attempt.state

@@ -10,8 +10,9 @@ import uvicorn
 
 from mellow_herald.client import Herald
 from mellow_herald.core.keys import raw_public
-from mellow_herald.service.app import create_app, first_password, open_context
+from mellow_herald.service.app import create_app, open_context
 from mellow_herald.service.context import Context
+from mellow_herald.service.people import bootstrap
 from mellow_herald.service.serve import take_port
 from mellow_herald.service.settings import Settings
 from mellow_herald.store.database import make_engine
@@ -72,7 +73,7 @@ class RunningService:
     async def _serve(self) -> None:
         self._loop = asyncio.get_running_loop()
         self.context = await open_context(self.settings, make_engine(self.database_url))
-        await first_password(self.context)
+        await bootstrap(self.context)
         config = uvicorn.Config(create_app(self.context), log_config=None, lifespan="on", timeout_graceful_shutdown=1)
         self._server = uvicorn.Server(config)
         self._server.install_signal_handlers = lambda: None  # type: ignore[attr-defined,method-assign]

@@ -55,15 +55,15 @@ class Answer:
     events: tuple[Event, ...] = ()
 
 
-def wants_clearance(attempt: Attempt, rollout: RolloutState, word: Word) -> bool:
-    """Whether ``answer`` may draw a clearance number; the caller draws it under the rollout's gate."""
-    return attempt.live and rollout is RolloutState.RUNNING and word.check_in and word.ready
+def may_be_cleared(rollout: RolloutState, word: Word) -> bool:
+    """Whether ``answer`` may need a clearance number; the caller draws it under the rollout's gate."""
+    return rollout is RolloutState.RUNNING and word.check_in and word.ready
 
 
 def answer(attempt: Attempt, rollout: RolloutState, word: Word, now: datetime, numbers: Iterator[int]) -> Answer:
     """The order for a device whose call shows ``word``, in a rollout that stands at ``rollout``.
 
-    ``numbers`` yields clearance numbers drawn under the gate; it is used only where ``wants_clearance`` says so.
+    ``numbers`` yields clearance numbers drawn under the gate; it is used only where ``may_be_cleared`` says so.
     """
     follow = _Following(attempt, now)
     order = _order(follow, rollout, word, now, numbers)

@@ -1,6 +1,7 @@
 """The application: what one service process serves and runs beside."""
 
 import asyncio
+import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
@@ -23,7 +24,7 @@ from mellow_herald.service.device_api.routes import DeviceApi
 from mellow_herald.service.feed import FeedReader, load_intervals
 from mellow_herald.service.intake import Intake
 from mellow_herald.service.memory import Memory, new_secret
-from mellow_herald.service.people import bootstrap, caller
+from mellow_herald.service.people import caller
 from mellow_herald.service.problems import add_problem_handlers
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
@@ -36,6 +37,8 @@ from mellow_herald.store.images import FolderImageStore
 
 log = structlog.get_logger()
 API = "/api/v1"
+# Longer than any upload takes: what lies there untouched for so long was left by a crash.
+UPLOAD_SECONDS = 3600.0
 
 
 async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
@@ -43,6 +46,7 @@ async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
     await migrate(engine)
     anchor = await anchor_clock(engine, settings.time_scale, datetime.now(UTC))
     images = FolderImageStore(settings.data_dir / "images")
+    images.sweep(before=time.time() - UPLOAD_SECONDS)
     context = Context(settings, engine, Clock(anchor), images, Memory(), Signals())
     async with engine.begin() as connection:
         await take(connection, Lock.MIGRATION)
@@ -103,8 +107,3 @@ def describe(app: FastAPI) -> dict[str, Any]:
     if "/device/v1/checkins" not in document["paths"]:
         describe_device_api(document)
     return document
-
-
-async def first_password(context: Context) -> str | None:
-    """Makes the first admin where there is none; returns the password to print once."""
-    return await bootstrap(context)

@@ -43,17 +43,18 @@ class FeedReader:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._wake = asyncio.Event()
-        self._last = 0
+        self._last: int | None = None
 
     async def run(self) -> None:
         """Works until cancelled; a lost database connection is tried again."""
-        async with self._context.engine.connect() as connection:
-            self._last = await feed.newest_sealed(connection)
         while True:
             try:
+                if self._last is None:
+                    async with self._context.engine.connect() as connection:
+                        self._last = await feed.newest_sealed(connection)
                 await self._listen()
-            except (OSError, asyncpg.PostgresError, asyncpg.InterfaceError) as error:
-                log.warning("lost the database, trying again", error=str(error))
+            except Exception as error:  # whatever it is, without the feed no order would ever be noticed
+                log.warning("the feed broke off, trying again", error=str(error))
                 await asyncio.sleep(POLL_SECONDS)
 
     async def _listen(self) -> None:
@@ -71,6 +72,7 @@ class FeedReader:
 
     async def _catch_up(self) -> None:
         memory, signals = self._context.memory, self._context.signals
+        assert self._last is not None
         await feed.seal(self._context.engine)
         while True:
             async with self._context.engine.connect() as connection:

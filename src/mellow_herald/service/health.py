@@ -7,6 +7,7 @@ from prometheus_client import CONTENT_TYPE_LATEST, CollectorRegistry, Gauge, gen
 from sqlalchemy import text
 
 from mellow_herald import __version__
+from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
 from mellow_herald.service.context import Context, context_of
 from mellow_herald.service.people import Anyone
 from mellow_herald.service.problems import problems
@@ -50,7 +51,7 @@ async def metrics(who: Anyone, context: Ctx) -> Response:
     """Figures for Prometheus."""
     registry = CollectorRegistry()
     async with context.engine.connect() as connection:
-        seen = await fleet.count_presence(connection, context.clock.now(), 2, 5)
+        seen = await fleet.count_presence(connection, context.clock.now(), LATE_AFTER, OFFLINE_AFTER)
         live = await rollouts.list_rollouts(connection, live=True)
         counts = await rollouts.count_attempts(connection, [row["id"] for row in live])
     presence = Gauge("herald_devices", "Admitted devices by presence.", ["presence"], registry=registry)

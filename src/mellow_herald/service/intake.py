@@ -15,7 +15,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core import attempt as core
 from mellow_herald.core.attempt import Attempt, Effect, Refusal, State
-from mellow_herald.core.order import Answer, Order, Word, answer, wants_clearance
+from mellow_herald.core.order import Answer, Order, Word, answer, may_be_cleared
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.core.version import version_key
 from mellow_herald.service.context import Context
@@ -77,10 +77,15 @@ class Batch:
     pulses: dict[int, dict[str, Any]] = field(default_factory=dict)
     touched: set[int] = field(default_factory=set)
     timeline: list[dict[str, Any]] = field(default_factory=list)
+    of_device: dict[int, list[Held]] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for held in self.attempts.values():
+            self.of_device.setdefault(held.row["device_id"], []).append(held)
 
     def current(self, device_id: int) -> Held | None:
         """The device's live attempt, or else its newest."""
-        own = [held for held in self.attempts.values() if held.row["device_id"] == device_id]
+        own = self.of_device.get(device_id, [])
         live = [held for held in own if held.attempt.live]
         return max(live or own, key=lambda held: held.row["id"], default=None)
 
@@ -173,7 +178,7 @@ class Intake:
         if held is None or call.checkin is None:
             return False
         word = Word(check_in=True, ready=call.checkin.ready)
-        return wants_clearance(held.attempt, batch.states[held.row["rollout_id"]], word)
+        return may_be_cleared(batch.states[held.row["rollout_id"]], word)
 
     async def _load_targets(self, connection: AsyncConnection, ids: set[int]) -> None:
         for rollout_id in ids - self._targets.keys():
@@ -243,10 +248,7 @@ class Intake:
             step=said.step,
             percent=said.percent,
             rate=said.rate,
-            other_live=any(
-                other.attempt.live and other.row["device_id"] == device_id and other is not held
-                for other in batch.attempts.values()
-            ),
+            other_live=any(other.attempt.live and other is not held for other in batch.of_device.get(device_id, [])),
         )
         before = held.attempt
         outcome = core.advance(before, report, batch.now)
@@ -295,6 +297,8 @@ class Intake:
         self._note_service_words(batch, held, before, found)
         if held.attempt.live:
             interval = max(SOONEST_CHECKIN_S, interval // 4)
+        if call.checkin is not None:
+            batch.pulses[device["id"]]["next_s"] = interval
         if found.order is None:
             return OrderOut(next_checkin_s=interval)
         order = OrderOut(

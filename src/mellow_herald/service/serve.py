@@ -10,7 +10,8 @@ from collections.abc import Callable
 import structlog
 import uvicorn
 
-from mellow_herald.service.app import create_app, first_password, open_context
+from mellow_herald.service.app import create_app, open_context
+from mellow_herald.service.people import bootstrap
 from mellow_herald.service.settings import DEFAULT_PORT, Settings
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import make_engine
@@ -61,7 +62,7 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
 
 async def _serve(settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None]) -> None:
     context = await open_context(settings, make_engine(url))
-    password = await first_password(context)
+    password = await bootstrap(context)
     port = listener.getsockname()[1]
     address = f"http://{settings.host}:{port}"
     if password is not None and settings.admin_password is None:

@@ -39,11 +39,11 @@ class FolderImageStore:
         self._sound: dict[str, tuple[int, int]] = {}
         self._checking = threading.Lock()
 
-    def sweep(self) -> int:
-        """Deletes what a crash left half-written; returns how many. Only while no other process writes."""
-        left = list(self._incoming.iterdir())
+    def sweep(self, before: float) -> int:
+        """Deletes what a crash left half-written and nobody has touched since ``before`` (seconds since 1970)."""
+        left = [path for path in self._incoming.iterdir() if path.stat().st_mtime < before]
         for path in left:
-            path.unlink()
+            path.unlink(missing_ok=True)
         return len(left)
 
     def begin(self, digest: str, size: int) -> "FolderWriting":
