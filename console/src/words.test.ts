@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
 import { shares, total, STATES, COLOURS } from './states'
-import { ago, amount, moment } from './words'
+import { ago, amount, listed, moment } from './words'
 
 describe('shares', () => {
   it('cover the whole without gaps, in the order of the states', () => {
@@ -34,6 +34,11 @@ describe('words', () => {
     expect(amount(500)).toBe('500 B')
     expect(amount(196_608)).toBe('192.0 KiB')
     expect(amount(64 * 1024 ** 2)).toBe('64.0 MiB')
+  })
+
+  it('list named values in order, with yes and no', () => {
+    expect(listed({ b: true, a: 5 })).toBe('a 5, b yes')
+    expect(listed({ site: 'fernhollow' }, ' = ')).toBe('site = fernhollow')
   })
 
   it('tell a moment, or that there is none', () => {

@@ -19,3 +19,10 @@ export function amount(bytes: number): string {
 export function moment(at: string | null | undefined): string {
   return at ? `${at.slice(0, 10)} ${at.slice(11, 19)}` : '–'
 }
+
+/** Named values in order of their names; yes and no for flags. */
+export function listed(values: Record<string, unknown>, between = ' '): string {
+  const word = (value: unknown) => (value === true ? 'yes' : value === false ? 'no' : String(value))
+  const names = Object.keys(values).sort()
+  return names.map((name) => `${name}${between}${word(values[name])}`).join(', ')
+}

@@ -32,7 +32,7 @@ function particulars(entry: TimelineEntry): string {
         <td>{{ entry.said_by }}</td>
         <td v-if="showRollout"><router-link :to="`/rollouts/${entry.rollout_id}`">{{ entry.rollout_id }}</router-link></td>
         <td><StateMark v-if="entry.state" :state="entry.state" /><span v-else>{{ entry.what }}</span></td>
-        <td>{{ particulars(entry) }}</td>
+        <td class="wrap">{{ particulars(entry) }}</td>
       </tr>
     </tbody>
   </v-table>

@@ -7,7 +7,7 @@ import TimelineTable from '../components/TimelineTable.vue'
 import { useLoading } from '../loading'
 import { useClock } from '../stores/clock'
 import { reloadOn } from '../stores/feed'
-import { ago, moment } from '../words'
+import { ago, listed, moment } from '../words'
 
 type Content = { version?: string; digest?: string; slot?: string; floor?: number }
 const props = defineProps<{ serial: string }>()
@@ -60,11 +60,11 @@ const slots = computed(() => {
             <dt>Next check-in</dt>
             <dd>expected {{ moment(device.next_checkin_at) }}</dd>
             <dt>Labels</dt>
-            <dd>{{ Object.entries(device.labels).map(([key, value]) => `${key} = ${value}`).join(', ') || 'none' }}</dd>
+            <dd>{{ listed(device.labels, ' = ') || 'none' }}</dd>
             <dt>Condition</dt>
-            <dd>{{ Object.entries(device.condition).map(([key, value]) => `${key} ${value}`).join(', ') }}</dd>
+            <dd>{{ listed(device.condition) }}</dd>
             <dt>Readings</dt>
-            <dd>{{ Object.entries(device.readings).map(([key, value]) => `${key} ${value}`).join(', ') }}</dd>
+            <dd>{{ listed(device.readings) }}</dd>
             <dt>Boots</dt>
             <dd>{{ device.boots }}</dd>
             <dt>Settings</dt>

@@ -46,7 +46,7 @@ async function more() {
             <td>{{ entry.who }}</td>
             <td>{{ entry.what }}</td>
             <td>{{ entry.subject }}</td>
-            <td>{{ entry.why }}</td>
+            <td class="wrap">{{ entry.why }}</td>
             <td class="mono quiet">{{ entry.hash.slice(0, 8) }}</td>
           </tr>
         </tbody>

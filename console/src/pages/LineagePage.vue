@@ -23,8 +23,7 @@ reloadOn((event) => ['release', 'device', 'rollout'].includes(event.kind), reloa
         <thead>
           <tr>
             <th scope="col">Version</th>
-            <th scope="col">Line</th>
-            <th scope="col">Board</th>
+            <th scope="col">For</th>
             <th scope="col">State</th>
             <th scope="col" class="count">Running</th>
             <th scope="col" class="count">On the way</th>
@@ -37,9 +36,8 @@ reloadOn((event) => ['release', 'device', 'rollout'].includes(event.kind), reloa
         </thead>
         <tbody>
           <tr v-for="release in releases" :key="release.id">
-            <td><strong>{{ release.version }}</strong><div class="quiet">{{ release.description }}</div></td>
-            <td>{{ release.line }}</td>
-            <td>{{ release.board }}</td>
+            <td class="wrap"><strong>{{ release.version }}</strong><div class="quiet">{{ release.description }}</div></td>
+            <td>{{ release.line }}<div class="quiet">on {{ release.board }}</div></td>
             <td>{{ release.state }}</td>
             <td class="count">{{ release.running }}</td>
             <td class="count">{{ release.on_the_way }}</td>
@@ -59,3 +57,9 @@ reloadOn((event) => ['release', 'device', 'rollout'].includes(event.kind), reloa
     </v-card>
   </div>
 </template>
+
+<style scoped>
+td {
+  padding-block: 8px !important;
+}
+</style>

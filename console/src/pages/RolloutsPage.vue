@@ -27,7 +27,6 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
           <tr>
             <th scope="col" class="count">No.</th>
             <th scope="col">Name</th>
-            <th scope="col">Release</th>
             <th scope="col">State</th>
             <th scope="col" width="220">Attempts</th>
             <th scope="col" class="count">Confirmed</th>
@@ -39,8 +38,10 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
         <tbody>
           <tr v-for="rollout in rollouts" :key="rollout.id">
             <td class="count">{{ rollout.id }}</td>
-            <td><router-link :to="`/rollouts/${rollout.id}`">{{ rollout.name }}</router-link></td>
-            <td>{{ rollout.release }}</td>
+            <td class="wrap">
+              <router-link :to="`/rollouts/${rollout.id}`">{{ rollout.name }}</router-link>
+              <div class="quiet">{{ rollout.release }}</div>
+            </td>
             <td><RolloutState :state="rollout.state" /></td>
             <td><StateBar :counts="rollout.states as Counts" /></td>
             <td class="count">{{ rollout.states.confirmed ?? 0 }} of {{ total(rollout.states as Counts) }}</td>

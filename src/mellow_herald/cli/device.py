@@ -63,7 +63,10 @@ def _print(device: Any, now: Any) -> None:
     labels = "  ".join(f"{key} = {value}" for key, value in sorted(device.labels.items()))
     running, standby = device.running.get("app", {}), device.standby.get("app", {})
     due = f", next check-in expected {device.next_checkin_at:%H:%M:%S}" if device.next_checkin_at else ""
-    condition = "  ".join(f"{key} {value}" for key, value in device.condition.items())
+    flags = {True: "yes", False: "no"}
+    condition = "  ".join(
+        f"{key} {flags[value] if isinstance(value, bool) else value}" for key, value in sorted(device.condition.items())
+    )
     build = ("", "") if device.known_build else ("  unknown build", "herald.rose")
     rows = [
         ("presence", f"{device.presence}, heard {heard}{due}"),

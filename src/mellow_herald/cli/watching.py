@@ -155,7 +155,7 @@ def _legend(rollout: RolloutOut) -> Text:
 
 
 def _line(event: Event) -> Text:
-    text = Text(f"{event.at:%H:%M:%S}  ", "dim")
+    text = Text.assemble((f"{event.at:%H:%M:%S}  ", "dim"))
     if event.kind != "attempt":
         text.append(f"{event.data.get('what', event.kind)}: {event.data.get('why', '')}", "bold")
         return text

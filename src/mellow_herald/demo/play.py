@@ -62,7 +62,7 @@ def play(options: Options) -> int:
     finally:
         signal.signal(signal.SIGINT, signal.SIG_IGN)  # a second Ctrl-C must not leave PostgreSQL behind
         with suppress(OSError):  # the terminal may be gone
-            print("stopping the devices, the service and PostgreSQL …", flush=True)
+            print("stopping the devices, the service and PostgreSQL …", file=sys.stderr, flush=True)
         demo.processes.stop()
 
 

@@ -94,7 +94,7 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
             raise ProblemError(409, "already-enrolled", f"{asked.serial} is enrolling at this moment; try again.")
         data = {"serial": asked.serial, "admission": "admitted", "generation": 1}
         await publish(connection, [FeedEvent(now, "admission", None, device_id, data=data)])
-        entry = JournalEntry(now, f"device {asked.serial}", "enrolled", asked.serial, "its code admits")
+        entry = JournalEntry(now, "device", "enrolled", asked.serial, "its code admits")
         await write_journal(connection, entry)
     context.memory.generations[device_id] = 1
     return _answer(context, device_id, 1, "admitted")
