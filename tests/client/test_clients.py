@@ -1,13 +1,22 @@
 import asyncio
 import inspect
 import json
+import re
 from pathlib import Path
 from typing import Any
 
 import httpx
 import pytest
 
-from mellow_herald.client import AsyncHerald, Herald, ProblemError, UnreachableError, asynchronous, synchronous
+from mellow_herald.client import (
+    AsyncHerald,
+    Herald,
+    NotSignedInError,
+    ProblemError,
+    UnreachableError,
+    asynchronous,
+    synchronous,
+)
 from mellow_herald.client.stream import FrameReader
 from mellow_herald.client.transport import pause_before
 from tests.harness.firmware import make_bytes
@@ -29,6 +38,31 @@ def shape(module: Any) -> dict[str, list[str]]:
 
 def test_both_clients_have_one_shape() -> None:
     assert shape(synchronous) == shape(asynchronous)
+
+
+def test_every_call_of_the_api_is_in_the_client(shared_service: RunningService) -> None:
+    from mellow_herald.client import calls
+
+    def plain(path: str) -> str:
+        return re.sub(r"\{[^}]+\}", "{}", path)
+
+    source = inspect.getsource(calls)
+    ours = {plain(path) for path in re.findall(r'"\{API\}(/[^"]*)"', source)}
+    ours |= set(re.findall(r'"(/health/[a-z]+|/metrics)"', source)) | {"/events"}
+    ours |= {f"/rollouts/{{}}/{word}" for word in ("hold", "resume", "halt", "cancel")} - {"/rollouts/{}/{}"}
+    paths = shared_service.herald.openapi()["paths"]
+    theirs = {plain(path).removeprefix("/api/v1") for path in paths if not path.startswith("/device/")}
+    assert theirs <= ours
+
+
+def test_signing_out_ends_what_was_signed_in(shared_service: RunningService) -> None:
+    with Herald(shared_service.url) as herald:
+        herald.people.sign_in("admin", PASSWORD)
+        assert herald.people.whoami().name == "admin"
+        assert "herald_devices" in herald.metrics() and herald.live().ok
+        herald.people.sign_out()
+        with pytest.raises(NotSignedInError):
+            herald.people.whoami()
 
 
 def answering(*answers: httpx.Response | Exception) -> tuple[httpx.MockTransport, list[httpx.Request]]:

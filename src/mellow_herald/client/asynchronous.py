@@ -76,6 +76,14 @@ class AsyncHerald:
         """What needs a person, what is moving, who is there."""
         return await self.send(calls.overview())
 
+    async def live(self) -> Health:
+        """Whether the process answers at all."""
+        return await self.send(calls.live())
+
+    async def metrics(self) -> str:
+        """The service's figures in Prometheus' text format."""
+        return await self.send(calls.metrics())
+
     async def ready(self) -> Health:
         """The service's health; a ``ProblemError`` if it is not ready."""
         return await self.send(calls.ready())
@@ -153,6 +161,10 @@ class People:
     async def sign_in(self, name: str, password: str) -> Me:
         """Opens a session for this client."""
         return await self._herald.send(calls.sign_in(SignIn(name=name, password=password)))
+
+    async def sign_out(self) -> None:
+        """Ends the session, or closes the token, that this client uses."""
+        await self._herald.send(calls.sign_out())
 
     async def whoami(self) -> Me:
         """Who is signed in."""

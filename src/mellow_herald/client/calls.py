@@ -66,6 +66,12 @@ def whoami() -> Call[Me]:
     return _get("asking who is signed in", f"{API}/session", Me)
 
 
+def sign_out() -> Call[None]:
+    """Ends the session, or closes the token, that the client uses."""
+    path, console = f"{API}/session", {"herald-console": "1"}
+    return Call("signing out", "DELETE", path, _nothing, headers=console, repeatable=True)
+
+
 def make_token(asked: TokenIn) -> Call[TokenOut]:
     """Makes a token."""
     return _post("making a token", f"{API}/tokens", TokenOut, asked, headers={"herald-console": "1"})
@@ -194,6 +200,16 @@ def show_journal(limit: int, after: str | None) -> Call[Page[JournalEntry]]:
 def overview() -> Call[Overview]:
     """What needs a person, what is moving, who is there."""
     return _get("reading the overview", f"{API}/overview", Overview)
+
+
+def live() -> Call[Health]:
+    """Whether the process answers."""
+    return _get("asking whether the service lives", "/health/live", Health)
+
+
+def metrics() -> Call[str]:
+    """Figures in Prometheus' text format."""
+    return Call("reading the metrics", "GET", "/metrics", bytes.decode, repeatable=True)
 
 
 def ready() -> Call[Health]:

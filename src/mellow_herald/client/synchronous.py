@@ -75,6 +75,14 @@ class Herald:
         """What needs a person, what is moving, who is there."""
         return self.send(calls.overview())
 
+    def live(self) -> Health:
+        """Whether the process answers at all."""
+        return self.send(calls.live())
+
+    def metrics(self) -> str:
+        """The service's figures in Prometheus' text format."""
+        return self.send(calls.metrics())
+
     def ready(self) -> Health:
         """The service's health; a ``ProblemError`` if it is not ready."""
         return self.send(calls.ready())
@@ -144,6 +152,10 @@ class People:
     def sign_in(self, name: str, password: str) -> Me:
         """Opens a session for this client."""
         return self._herald.send(calls.sign_in(SignIn(name=name, password=password)))
+
+    def sign_out(self) -> None:
+        """Ends the session, or closes the token, that this client uses."""
+        self._herald.send(calls.sign_out())
 
     def whoami(self) -> Me:
         """Who is signed in."""
