@@ -5,7 +5,6 @@ base64url without padding. Raising a device's generation revokes every token it 
 """
 
 import base64
-import hashlib
 import hmac
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -43,5 +42,5 @@ def read_token(text: str, keys: Mapping[int, bytes]) -> DeviceToken | None:
 
 
 def _mac(said: str, key: bytes) -> str:
-    digest = hmac.new(key, said.encode(), hashlib.sha256).digest()
+    digest = hmac.digest(key, said.encode(), "sha256")
     return base64.urlsafe_b64encode(digest).rstrip(b"=").decode()

@@ -1,10 +1,13 @@
 """Versions of releases and components: SemVer 2.0.0 (semver.org), and a key that sorts them in SQL."""
 
+from functools import lru_cache
+
 import semver
 
 from mellow_herald.core.refusal import Refused
 
 
+@lru_cache(maxsize=4096)
 def parse_version(text: str) -> semver.Version:
     """Parses a SemVer 2.0.0 version; raises ``Refused`` with the text at fault."""
     try:

@@ -20,7 +20,7 @@ from mellow_herald.service.conductor import Conductor
 from mellow_herald.service.console import serve_console
 from mellow_herald.service.context import Context
 from mellow_herald.service.device_api.describe import describe_device_api
-from mellow_herald.service.device_api.routes import DeviceApi
+from mellow_herald.service.device_api.routes import DeviceApi, HotPaths
 from mellow_herald.service.feed import FeedReader, load_intervals
 from mellow_herald.service.intake import Intake
 from mellow_herald.service.memory import Memory, new_secret
@@ -95,8 +95,9 @@ def create_app(context: Context) -> FastAPI:
     async def openapi() -> dict[str, Any]:
         return describe(app)
 
-    # First in line: routes are tried in order, and check-ins are most of what comes.
-    app.router.routes[:0] = DeviceApi(context, intake).routes()
+    devices = DeviceApi(context, intake)
+    app.router.routes.extend(devices.routes())
+    app.add_middleware(HotPaths, endpoints=devices.hot_paths())
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
     return app
 
