@@ -2,9 +2,8 @@
 
 from collections.abc import AsyncIterable, AsyncIterator, Iterable, Iterator
 
+from mellow_herald.core.rollout import ENDED
 from mellow_herald.wire.event import Event
-
-ENDED = frozenset({"finished", "cancelled"})
 
 
 class FrameReader:

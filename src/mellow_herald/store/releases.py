@@ -71,11 +71,6 @@ async def find_release(connection: AsyncConnection, board: str, line: str, versi
     return (await connection.execute(statement)).mappings().first()
 
 
-async def has_image(connection: AsyncConnection, digest: str) -> bool:
-    """Whether an image is recorded."""
-    return await connection.scalar(select(ImageRow.digest).where(ImageRow.digest == digest)) is not None
-
-
 async def add_release(
     connection: AsyncConnection, verified: Verified, authentication: bytes, manifest: bytes, by: str, at: datetime
 ) -> int | None:

@@ -13,7 +13,7 @@ from mellow_herald.core.decide import RingProgress, Unheard
 from mellow_herald.core.placement import PassedOver, Rules
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.presence import LATE_AFTER
-from mellow_herald.core.rollout import ENDED, RingState, RolloutState
+from mellow_herald.core.rollout import RingState, RolloutState
 from mellow_herald.core.selector import Node
 from mellow_herald.store.selector_sql import compile_reason, compile_selector
 from mellow_herald.store.tables import (
@@ -286,8 +286,3 @@ async def close_attempts(connection: AsyncConnection, rollout_id: int) -> None:
     """Closes all attempts of a rollout that has ended; those at risk must be decided before."""
     statement = update(AttemptRow).where(AttemptRow.rollout_id == rollout_id, AttemptRow.closed.is_(False))
     await connection.execute(statement.values(closed=True, live=False))
-
-
-def ended(state: str) -> bool:
-    """Whether a rollout in this state has ended."""
-    return RolloutState(state) in ENDED
