@@ -15,7 +15,6 @@ from rich.console import Console
 from rich.table import Table
 
 from mellow_herald.client import Herald, HeraldError
-from mellow_herald.core.attempt import BAD
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.demo import scenario
 from mellow_herald.demo.processes import DemoFailed, Processes
@@ -211,7 +210,10 @@ class _Demo:
                 wrong.append(
                     f"{serial}: flash {in_flash[serial][:12]}, service {said[serial].digest}, {ended.get(serial)}"
                 )
-        self._print_summary(rollout, list(in_flash.values()).count(new), len(in_flash))
+        told = [device.digest for device in said.values()]
+        running = {version: (told.count(digest), list(in_flash.values()).count(digest))
+                   for version, digest in ((scenario.NEW, new), (scenario.OLD, old))}  # fmt: skip
+        self._print_summary(rollout, running, len(in_flash))
         for line in wrong:
             print(f"DISAGREE {line}")
         agreed = not wrong and len(said) == self._notes["devices"]
@@ -219,7 +221,9 @@ class _Demo:
         print(_closing_line(rollout), flush=True)
         return agreed
 
-    def _print_summary(self, rollout: RolloutOut, running_new: int, devices: int) -> None:
+    def _print_summary(self, rollout: RolloutOut, running: dict[str, tuple[int, int]], devices: int) -> None:
+        """What the service says beside what stands in the flash; cut transfers are counted in the devices' own log."""
+        cut = self.processes.log("devices").read_text(errors="replace").count("transfer cut at")
         table = Table(title=f"\nRollout {rollout.id}: {rollout.name}", title_justify="left", box=None, padding=(0, 2))
         table.add_column("")
         table.add_column("service", justify="right")
@@ -228,16 +232,13 @@ class _Demo:
         for reason, count in rollout.passed_over.items():
             table.add_row(f"passed over: {reason}", str(count), "")
         for state, count in rollout.states.items():
-            table.add_row(state.value, str(count), str(running_new) if state == "confirmed" else "")
+            table.add_row(state.value, str(count), "")
         for reason, count in rollout.reasons.items():
             table.add_row(f"  for {reason}", str(count), "")
-        table.add_row(f"run {scenario.NEW}", str(rollout.states.get("confirmed", 0)), str(running_new))  # type: ignore[call-overload]
-        table.add_row(f"run {scenario.OLD}", str(_bad(rollout)), str(devices - running_new))
+        for version, (service, flash) in running.items():
+            table.add_row(f"run {version}", str(service), str(flash))
         OUT.print(table)
-
-
-def _bad(rollout: RolloutOut) -> int:
-    return sum(count for state, count in rollout.states.items() if state in BAD)
+        print(f"{cut} transfers were cut and went on where they broke off")
 
 
 def _closing_line(rollout: RolloutOut) -> str:
