@@ -15,7 +15,7 @@ from mellow_herald.core.manifest import encode_manifest, join_envelope, manifest
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 from mellow_herald.core.order import Order
 from mellow_herald.core.seal import describe
-from mellow_herald.sim.bootloader import Slot
+from mellow_herald.sim.bootloader import Slot, SlotNote, arm, confirm
 from mellow_herald.sim.device import SimDevice
 from mellow_herald.sim.flash import Flash
 from mellow_herald.sim.hardware import Hardware, chip_size
@@ -242,6 +242,26 @@ async def test_firmware_that_reaches_nobody_on_trial_goes_back() -> None:
     device = await live(uplink)
     assert (uplink.reports[-1]["state"], uplink.reports[-1]["reason"]) == ("reverted", "no-contact")
     assert device.running is Slot.A
+
+
+@pytest.mark.parametrize(("switched", "state"), [(False, "reverted"), (True, "confirmed")])
+async def test_power_lost_around_the_switch_is_settled_by_what_runs(switched: bool, state: str) -> None:
+    """Before the boot loader was told to switch, or after it confirmed and before that was reported."""
+    uplink, hardware = StringedUplink(make_image("2.5.0")), chip()
+    new = make_image("2.5.0")
+    hardware.flash.write(hardware.slot_at(Slot.B), new.data)
+    hardware.note_slot(Slot.B, SlotNote(new.size, new.digest, "2.5.0", 4))
+    work = {"attempt": 1, "try": 1, "trial_s": 30, "switching_to": new.digest}
+    kept = {"token": "t", "settings": {}, "key_list": PUBLISHER.key_list_bytes()}
+    hardware.data = {**kept, "work": work}
+    if switched:
+        hardware.record = confirm(arm(hardware.record, Slot.B))
+    uplink.reports = [{"state": "installing", "boots": 0, "seq": 9}]
+    await live(uplink, hardware)
+    assert uplink.said() == ["installing", state]
+    if not switched:
+        assert uplink.reports[-1]["reason"] == "power-lost"
+    assert "switching_to" not in hardware.data["work"], "told once"
 
 
 async def test_reports_that_cannot_be_sent_are_kept_on_the_flash() -> None:

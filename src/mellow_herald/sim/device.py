@@ -120,11 +120,9 @@ class SimDevice:
         await self._enrol()
         if self._boot.on_trial:
             await self._prove()
-        elif (why := self.hardware.record.went_back) is not None:
-            self.lamp = "gone back"
-            await self._tell_it_went_back(why)
         else:
             self.lamp = "running"
+            await self._settle_switch()
             self.hardware.record = note_well(self.hardware.record)
 
     def _facts(self) -> dict[str, Any]:
@@ -345,8 +343,9 @@ class SimDevice:
     async def _switch(self, order: OrderOut) -> None:
         """Puts the staged image on trial and restarts."""
         data = self.hardware.data
-        data["work"] = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s}
-        self.hardware.data = data
+        target = self.hardware.record.notes[self._standby].digest
+        work = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "switching_to": target}
+        self.hardware.data = {**data, "work": work}
         await self._report(State.INSTALLING)
         self.hardware.record = arm(self.hardware.record, self._standby)
         self.lamp = "updating"
@@ -376,9 +375,7 @@ class SimDevice:
         self.hardware.record = confirm(self.hardware.record)
         self._boot = Boot(self._boot.slot)
         self.lamp = "running"
-        self._log("confirmed")
-        await self._report(State.CONFIRMED)
-        return None
+        return await self._settle_switch()
 
     def _self_tests(self) -> list[dict[str, Any]]:
         failing = Fault.FAIL_SELF_TEST in self._faults
@@ -398,10 +395,26 @@ class SimDevice:
             return error.wait is not None
         return True
 
-    async def _tell_it_went_back(self, why: WentBack) -> None:
-        if "work" in self.hardware.data:
+    async def _settle_switch(self) -> None:
+        """Tells how a switch ended, once it has.
+
+        What ended it may have been a power cut at any point: before the boot loader was told to switch, or after it
+        confirmed and before that was reported. What counts is what runs now.
+        """
+        work, why = self.hardware.data.get("work", {}), self.hardware.record.went_back
+        target = work.get("switching_to")
+        if target is None:
+            return
+        assert self._boot.slot is not None
+        if self.hardware.record.notes[self._boot.slot].digest == target:
+            self._log("confirmed")
+            await self._report(State.CONFIRMED)
+        else:
+            self.lamp = "gone back"
             detail = "the boot loader went back to the firmware before"
-            await self._report(State.REVERTED, reason=why.value, detail=detail)
+            await self._report(State.REVERTED, reason=(why or WentBack.POWER_LOST).value, detail=detail)
+        work = {name: value for name, value in work.items() if name != "switching_to"}
+        self.hardware.data = {**self.hardware.data, "work": work}
         self.hardware.record = reported(self.hardware.record)
 
     def _log(self, line: str) -> None:
