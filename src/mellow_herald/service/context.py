@@ -9,7 +9,7 @@ from mellow_herald.service.clock import Clock
 from mellow_herald.service.memory import Memory
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
-from mellow_herald.store.images import FolderImageStore
+from mellow_herald.store.images import ImageStore
 
 
 @dataclass
@@ -19,7 +19,7 @@ class Context:
     settings: Settings
     engine: AsyncEngine
     clock: Clock
-    images: FolderImageStore
+    images: ImageStore
     memory: Memory
     signals: Signals
     unhealthy: set[str] = field(default_factory=set)

@@ -13,7 +13,7 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.service.context import Context
 from mellow_herald.store import releases
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
-from mellow_herald.store.images import FolderWriting
+from mellow_herald.store.images import Writing
 
 # How much of a refused upload is still read, so that the sender hears the answer instead of a broken connection.
 DRAIN_LIMIT = 4 * 1024 * 1024
@@ -63,8 +63,8 @@ class _Receiving:
         self._reader = EnvelopeReader()
         self._opened: Opened | None = None
         self._verified: Verified | None = None
-        self._writing: FolderWriting | None = None
-        self._complete: dict[str, FolderWriting] = {}
+        self._writing: Writing | None = None
+        self._complete: dict[str, Writing] = {}
 
     async def take(self, piece: bytes) -> None:
         for event in self._reader.feed(piece):
