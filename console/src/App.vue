@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiBookOpenPageVariantOutline, mdiBroadcast, mdiClockOutline, mdiLogout, mdiSourceBranch, mdiThemeLightDark, mdiViewGridOutline } from '@mdi/js'
+import { mdiBookOpenPageVariantOutline, mdiBroadcast, mdiClockOutline, mdiKeyOutline, mdiLogout, mdiSourceBranch, mdiThemeLightDark, mdiViewGridOutline } from '@mdi/js'
 import { watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
@@ -14,6 +14,7 @@ const RAIL = [
   { to: '/lineage', title: 'Lineage', icon: mdiSourceBranch },
   { to: '/rollouts', title: 'Rollouts', icon: mdiBroadcast },
   { to: '/journal', title: 'Journal', icon: mdiBookOpenPageVariantOutline },
+  { to: '/keys', title: 'Keys', icon: mdiKeyOutline },
 ]
 const session = useSession()
 const feed = useFeed()

@@ -10,6 +10,13 @@ export const router = createRouter({
     { path: '/fleet', component: () => import('./pages/FleetPage.vue'), meta: { title: 'Fleet' } },
     { path: '/fleet/:serial', component: () => import('./pages/DevicePage.vue'), props: true, meta: { title: 'Device' } },
     { path: '/lineage', component: () => import('./pages/LineagePage.vue'), meta: { title: 'Lineage' } },
+    {
+      path: '/lineage/:id(\\d+)',
+      component: () => import('./pages/ReleasePage.vue'),
+      props: (route) => ({ id: Number(route.params.id) }),
+      meta: { title: 'Release' },
+    },
+    { path: '/keys', component: () => import('./pages/KeysPage.vue'), meta: { title: 'Keys and boards' } },
     { path: '/rollouts', component: () => import('./pages/RolloutsPage.vue'), meta: { title: 'Rollouts' } },
     {
       path: '/rollouts/:id(\\d+)',

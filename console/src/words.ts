@@ -26,3 +26,9 @@ export function listed(values: Record<string, unknown>, between = ' '): string {
   const names = Object.keys(values).sort()
   return names.map((name) => `${name}${between}${word(values[name])}`).join(', ')
 }
+
+/** The first line of notes in Markdown, without the marks of a heading. */
+export function headline(notes: string): string {
+  const line = notes.split('\n').find((one) => one.trim())
+  return line ? line.replace(/^[#\s]+/, '').trim() : ''
+}

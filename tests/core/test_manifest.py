@@ -7,9 +7,6 @@ from hypothesis import strategies as st
 
 from mellow_herald.core.envelope import EnvelopeReader, Opened, PayloadBegins, PayloadEnds, PayloadPiece
 from mellow_herald.core.manifest import (
-    Component,
-    Manifest,
-    encode_manifest,
     join_envelope,
     manifest_digest,
     sign_manifest,
@@ -17,6 +14,7 @@ from mellow_herald.core.manifest import (
 )
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.seal import describe, seal
+from mellow_herald.core.suit import Component, Manifest, encode_manifest
 from tests.harness.firmware import DOMAIN, Publisher, make_image
 
 PUBLISHER = Publisher()
@@ -108,8 +106,8 @@ def test_a_signature_of_one_manifest_is_no_good_for_another() -> None:
 def test_a_publishers_own_slip_is_refused_too(change: dict[str, object]) -> None:
     values = {"vendor_domain": DOMAIN, "line": "hive-scale", "board": "comb-s1", "version": "1.0.0", "floor": 1}
     components = (Component("app", "1.0.0", "0" * 64, 1),)
-    body = encode_manifest(Manifest(**{**values, "components": components, **change}))  # type: ignore[arg-type]
     with pytest.raises(Refused):
+        body = encode_manifest(Manifest(**{**values, "components": components, **change}))  # type: ignore[arg-type]
         verify_envelope(join_envelope(sign_manifest(body, PUBLISHER.key), body), TRUSTED)
 
 

@@ -79,7 +79,7 @@ def test_behaviour_travels_in_the_image_and_repeats_itself() -> None:
     assert 430 < sum(shown) < 570, "a chance of 500 per mille, within 4 standard deviations"
 
 
-RELEASE = Candidate("comb-s1", "hive-scale", "2.5.0", 4, "d" * 64, 1, 2)
+RELEASE = Candidate("comb-s1", "hive-scale", "2.5.0", 4, ("d" * 64,), 1, 2, "2.3.0")
 ELIGIBLE = {
     "admission": "admitted", "board": "comb-s1", "line": "hive-scale", "hw_rev": 1, "version": "2.4.0", "floor": 4,
     "digest": "c" * 64, "known_build": True, "updater": 1, "in_rollout": False,

@@ -181,9 +181,9 @@ def test_the_client_seals_and_publishes_with_progress(service: RunningService, t
     file.write_bytes(make_bytes("2.6.0", size=60_000))
     sent: list[int] = []
     release = service.herald.releases.publish(
-        file, key=service.publisher.key, description="by the client", progress=sent.append
+        file, key=service.publisher.key, notes="by the client", progress=sent.append
     )
-    assert release.version == "2.6.0" and release.description == "by the client"
+    assert release.version == "2.6.0" and release.notes == "by the client"
     assert sent == sorted(sent) and sent[-1] > 60_000
     stranger = tmp_path / "key.pem"
     stranger.write_bytes(private_to_pem(Ed25519PrivateKey.generate()))

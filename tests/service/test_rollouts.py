@@ -105,7 +105,7 @@ def test_a_device_is_in_one_live_attempt_only(service: RunningService, fleet: li
 def test_plans_that_cannot_be_are_refused(service: RunningService, fleet: list[PuppetDevice]) -> None:
     start, plan = service.herald.rollouts.start, service.plan()
     for change, said in (
-        ({"release": "comb-s1/hive-scale/9.9.9"}, "No release"),
+        ({"release": "comb-s1/hive-scale/9.9.9"}, "There is no release"),
         ({"release": "2.5.0"}, "does not name a release"),
         ({"target": "site = nowhere"}, "matches no device"),
         ({"target": "site ="}, "ends too early"),

@@ -11,10 +11,11 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
 from mellow_herald.core.firmware import Image, load_image
 from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
-from mellow_herald.core.manifest import encode_manifest, join_envelope, manifest_digest, sign_manifest
+from mellow_herald.core.manifest import join_envelope, manifest_digest, sign_manifest
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 from mellow_herald.core.order import Order
 from mellow_herald.core.seal import describe
+from mellow_herald.core.suit import encode_manifest
 from mellow_herald.sim.bootloader import Slot, SlotNote, arm, confirm
 from mellow_herald.sim.device import SimDevice
 from mellow_herald.sim.flash import Flash

@@ -72,17 +72,24 @@ async def fleet(databases: Any) -> Any:
     engine = make_engine(databases.fresh())
     async with engine.begin() as connection:
         for name in ("comb-s1", "comb-s2"):
-            values = {"vendor_domain": "x.example", "lines": [], "hw_revs": [], "slots": [], "check_in_s": 60}
+            values = {
+                "vendor_domain": "x.example", "lines": [], "hw_revs": [], "slots": [], "check_in_s": 60,
+                "position_dependent": False, "check_in_exceptions": [],
+            }  # fmt: skip
             await connection.execute(insert(Board).values(name=name, added_at=T0, **values))
         release = {
             "id": 1, "board": "comb-s1", "line": "hive-scale", "version": "1.0.0", "version_key": b"", "kid": "k",
-            "state": "published", "floor": 1, "hw_rev_min": 0, "hw_rev_max": 9, "description": "", "manifest": b"",
-            "manifest_digest": "m", "authentication": b"", "published_at": T0, "published_by": "ada",
+            "state": "published", "floor": 1, "hw_rev_min": 0, "hw_rev_max": 9, "notes": "", "manifest": b"",
+            "manifest_digest": "m", "authentication": b"", "published_at": T0, "published_by": "ada", "uploaded_at": T0,
+            "uploaded_by": "ada", "labels": {}, "needs": {}, "checks": [], "revision": 1, "independent": False,
         }  # fmt: skip
         await connection.execute(insert(Release).values(**release))
         for number, digest in enumerate(KNOWN):
             await connection.execute(insert(ImageRow).values(digest=digest, size=1, stored_at=T0))
-            row = {"release_id": 1, "component": f"c{number}", "digest": digest, "version": "1.0.0", "build_id": ""}
+            row = {
+                "release_id": 1, "component": f"c{number}", "slot": -1, "position": number, "digest": digest,
+                "version": "1.0.0", "updater": 1, "build_id": "", "build_time": 0, "after": [], "read": True,
+            }  # fmt: skip
             await connection.execute(insert(ReleaseImage).values(**row))
         for device in DEVICES:
             more = {
@@ -104,7 +111,7 @@ async def test_both_readers_agree(fleet: AsyncEngine, tree: Node) -> None:
 
 
 async def test_the_reasons_to_pass_over_are_the_same_in_both(fleet: AsyncEngine) -> None:
-    rules = rules_for(Candidate("comb-s1", "hive-scale", "2.5.0", 4, "b" * 64, 1, 2))
+    rules = rules_for(Candidate("comb-s1", "hive-scale", "2.5.0", 4, ("b" * 64, "d" * 64), 1, 2, "2.5.0-rc.1"))
     async with fleet.connect() as connection:
         rows = await connection.execute(select(Device.serial, compile_reason(rules).label("reason")))
         in_sql = {row.serial: row.reason for row in rows}

@@ -100,6 +100,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/boards/{board}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Board
+         * @description One board.
+         */
+        get: operations["show_board"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/key_lists": {
         parameters: {
             query?: never;
@@ -112,6 +132,8 @@ export interface paths {
         /**
          * Publish Key List
          * @description Publishes a key list. The first one brings its root with it; later ones must be signed by the same root.
+         *
+         *     Running rollouts of what a newly revoked key signed are halted.
          */
         post: operations["publish_key_list"];
         delete?: never;
@@ -156,8 +178,50 @@ export interface paths {
         /**
          * Publish Release
          * @description Publishes a release file, taken as a stream. 200 if the very same release was there already.
+         *
+         *     With `draft` it is checked and kept, but not offered. A refusal comes with all checks.
          */
         post: operations["publish_release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/release_checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Foresee Checks
+         * @description What publishing would say of a release that is not sealed yet. Changes nothing.
+         */
+        post: operations["foresee_checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/release_checks/envelope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Envelope
+         * @description What publishing would say of a signed envelope, before its images are sent. Changes nothing.
+         */
+        post: operations["check_envelope"];
         delete?: never;
         options?: never;
         head?: never;
@@ -173,11 +237,199 @@ export interface paths {
         };
         /**
          * Show Release
-         * @description One release.
+         * @description One release; its `ETag` guards an edit.
          */
         get: operations["show_release"];
         put?: never;
         post?: never;
+        /**
+         * Drop Release
+         * @description Drops a draft.
+         */
+        delete: operations["drop_release"];
+        options?: never;
+        head?: never;
+        /**
+         * Edit Release
+         * @description Changes notes or labels. With `If-Match`, only if nobody else did meanwhile.
+         */
+        patch: operations["edit_release"];
+        trace?: never;
+    };
+    "/api/v1/releases/{release_id}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Publish Draft
+         * @description Publishes a draft, after checking it again against what is there now.
+         */
+        post: operations["publish_draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{release_id}/baseline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Baseline
+         * @description Makes a release what newly admitted or returning devices of its board and line should run.
+         */
+        post: operations["make_baseline"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{release_id}/withdrawal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Foresee Withdrawal
+         * @description What withdrawing the release would stop.
+         */
+        get: operations["foresee_withdrawal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{release_id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Withdraw Release
+         * @description Withdraws a release: no device is offered it any more, and its running rollouts halt.
+         */
+        post: operations["withdraw_release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{release_id}/manifest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Manifest
+         * @description The signed manifest, for people.
+         */
+        get: operations["show_manifest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/releases/{release_id}/envelope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Envelope
+         * @description The signed envelope without its images, as devices fetch it.
+         */
+        get: operations["show_envelope"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lineage/{board}/{line}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Lineage
+         * @description How many devices ran which version of a line over time, and the rollouts that brought them there.
+         */
+        get: operations["show_lineage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unused_releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Unused Releases
+         * @description Releases whose images no device runs and no rollback needs.
+         */
+        get: operations["list_unused_releases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unused_releases/clean": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Clean Unused Releases
+         * @description Cleans away the images of these releases; their records stay.
+         */
+        post: operations["clean_unused_releases"];
         delete?: never;
         options?: never;
         head?: never;
@@ -659,6 +911,27 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AllowedIn
+         * @description What the engineer asks for in so many words.
+         */
+        AllowedIn: {
+            /**
+             * Lower Version
+             * @default false
+             */
+            lower_version: boolean;
+            /**
+             * Cut Off For Good
+             * @default false
+             */
+            cut_off_for_good: boolean;
+            /**
+             * As Is
+             * @default false
+             */
+            as_is: boolean;
+        };
+        /**
          * AttemptBrief
          * @description A device's newest attempt in a word.
          */
@@ -732,7 +1005,7 @@ export interface components {
         };
         /**
          * BoardIn
-         * @description A board as it is added.
+         * @description A board as it is added. ``position_dependent``: an image runs only in the slot it was linked for.
          */
         BoardIn: {
             /** Name */
@@ -746,6 +1019,11 @@ export interface components {
             /** Slots */
             slots: components["schemas"]["Slot"][];
             /**
+             * Position Dependent
+             * @default false
+             */
+            position_dependent: boolean;
+            /**
              * Check In
              * @default 5m
              * @example 90s
@@ -753,10 +1031,15 @@ export interface components {
              * @example 2h
              */
             check_in: string;
+            /**
+             * Check In Exceptions
+             * @default []
+             */
+            check_in_exceptions: components["schemas"]["CheckInException"][];
         };
         /**
          * BoardOut
-         * @description A board as it is kept.
+         * @description A board as it is kept. ``single_slot``: ``app`` is updated in place, with no way back without a download.
          */
         BoardOut: {
             /** Name */
@@ -769,8 +1052,14 @@ export interface components {
             hw_revs: number[];
             /** Slots */
             slots: components["schemas"]["Slot"][];
+            /** Position Dependent */
+            position_dependent: boolean;
+            /** Single Slot */
+            single_slot: boolean;
             /** Check In */
             check_in: string;
+            /** Check In Exceptions */
+            check_in_exceptions: components["schemas"]["CheckInException"][];
             /**
              * Added At
              * Format: date-time
@@ -781,6 +1070,97 @@ export interface components {
              * @default 0
              */
             devices: number;
+        };
+        /**
+         * CheckAsk
+         * @description A release that might be published, to be told what publishing would say.
+         */
+        CheckAsk: {
+            /** Board */
+            board: string;
+            /** Line */
+            line: string;
+            /**
+             * Version
+             * @example 2.5.0
+             */
+            version: string;
+            /** Floor */
+            floor: number;
+            /** Vendor Domain */
+            vendor_domain?: string | null;
+            /**
+             * Hw Rev Min
+             * @default 0
+             */
+            hw_rev_min: number;
+            /**
+             * Hw Rev Max
+             * @default 65535
+             */
+            hw_rev_max: number;
+            /** Images */
+            images: components["schemas"]["ImageIn"][];
+            /**
+             * @default {
+             *       "lower_version": false,
+             *       "cut_off_for_good": false,
+             *       "as_is": false
+             *     }
+             */
+            allowed: components["schemas"]["AllowedIn"];
+        };
+        /**
+         * CheckInException
+         * @description Devices that a selector picks check in at another interval; the first that matches counts.
+         */
+        CheckInException: {
+            /**
+             * Where
+             * @example power = battery and hw_rev < 3
+             */
+            where: string;
+            /**
+             * Every
+             * @example 90s
+             * @example 30m
+             * @example 2h
+             */
+            every: string;
+        };
+        /**
+         * CheckOut
+         * @description One check: how it came out, and what to do.
+         */
+        CheckOut: {
+            /** Name */
+            name: string;
+            verdict: components["schemas"]["Verdict"];
+            /** Detail */
+            detail: string;
+            /**
+             * Mend
+             * @default
+             */
+            mend: string;
+        };
+        /**
+         * CleanIn
+         * @description The releases whose images shall go: those that were shown.
+         */
+        CleanIn: {
+            /** Releases */
+            releases: number[];
+        };
+        /**
+         * CleanOut
+         * @description What was cleaned away.
+         */
+        CleanOut: {
+            /** Releases */
+            releases: string[];
+            /** Images */
+            images: number;
         };
         /**
          * CodeIn
@@ -835,6 +1215,27 @@ export interface components {
             expires_at: string;
             /** Code */
             code?: string | null;
+        };
+        /**
+         * Crossing
+         * @description A rollout that brought a version to devices of the line.
+         */
+        Crossing: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Version */
+            version: string;
+            /** State */
+            state: string;
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Ended At */
+            ended_at?: string | null;
         };
         /**
          * DeviceDetail
@@ -943,6 +1344,18 @@ export interface components {
             attempt?: components["schemas"]["AttemptBrief"] | null;
         };
         /**
+         * EnvelopeCheck
+         * @description What publishing would say of a signed envelope; ``release`` is the very same one, if it is there already.
+         */
+        EnvelopeCheck: {
+            /**
+             * Checks
+             * @default []
+             */
+            checks: components["schemas"]["CheckOut"][];
+            release?: components["schemas"]["ReleaseOut"] | null;
+        };
+        /**
          * Health
          * @description Whether the service serves; ``checks`` names what is not well.
          */
@@ -955,6 +1368,56 @@ export interface components {
             checks: {
                 [key: string]: string;
             };
+        };
+        /**
+         * ImageIn
+         * @description An image as it was looked at on the engineer's machine. ``read``: its nameplate stood in the bytes.
+         */
+        ImageIn: {
+            /**
+             * Component
+             * @default app
+             */
+            component: string;
+            /**
+             * Version
+             * @example 2.5.0
+             */
+            version: string;
+            /** Digest */
+            digest: string;
+            /** Size */
+            size: number;
+            /**
+             * Updater
+             * @default 1
+             */
+            updater: number;
+            /**
+             * Build Id
+             * @default
+             */
+            build_id: string;
+            /**
+             * Build Time
+             * @default 0
+             */
+            build_time: number;
+            /** Slot */
+            slot?: number | null;
+            /** Address */
+            address?: number | null;
+            /**
+             * Read
+             * @default false
+             */
+            read: boolean;
+            seems?: components["schemas"]["Kind"] | null;
+            /**
+             * Seems Words
+             * @default
+             */
+            seems_words: string;
         };
         /**
          * JournalEntry
@@ -1024,6 +1487,72 @@ export interface components {
          * @enum {string}
          */
         KeyStatus: "active" | "retired" | "revoked";
+        /**
+         * Kind
+         * @description Kinds of file that end up in a publisher's hand by mistake.
+         * @enum {string}
+         */
+        Kind: "private-key" | "release-file" | "archive" | "file-system" | "partition-table" | "whole-flash" | "flashing-blocks" | "hosted-program" | "text";
+        /**
+         * LineageOut
+         * @description A line's versions over time on one board; ``versions`` in SemVer order, lowest first.
+         */
+        LineageOut: {
+            /** Board */
+            board: string;
+            /** Line */
+            line: string;
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Versions */
+            versions: string[];
+            /** Samples */
+            samples: components["schemas"]["LineageSample"][];
+            /** Crossings */
+            crossings: components["schemas"]["Crossing"][];
+        };
+        /**
+         * LineageSample
+         * @description How many devices ran which version from ``at`` on, until the next sample.
+         */
+        LineageSample: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * ManifestOut
+         * @description A release's signed manifest for people: in CBOR diagnostic notation, and who vouches for it.
+         */
+        ManifestOut: {
+            /** Diagnostic */
+            diagnostic: string;
+            /** Size */
+            size: number;
+            /** Key */
+            key: string;
+            /** Key Name */
+            key_name: string;
+            /** Key Status */
+            key_status: string;
+            /** Vendor Domain */
+            vendor_domain: string;
+            /** Vendor Id */
+            vendor_id: string;
+            /** Class Id */
+            class_id: string;
+            /** Switch Order */
+            switch_order: string[][];
+        };
         /**
          * Me
          * @description Who is signed in.
@@ -1190,7 +1719,8 @@ export interface components {
         Presence: "online" | "late" | "offline" | "never-seen";
         /**
          * Problem
-         * @description What went wrong. ``detail`` says what to do; ``type`` ends in a stable kebab-case word.
+         * @description What went wrong. ``detail`` says what to do; ``type`` ends in a stable kebab-case word; a
+         *     release that was refused comes with all its ``checks``.
          */
         Problem: {
             /** Type */
@@ -1203,6 +1733,8 @@ export interface components {
             detail: string;
             /** Instance */
             instance?: string | null;
+            /** Checks */
+            checks?: components["schemas"]["CheckOut"][] | null;
         };
         /**
          * ReasonIn
@@ -1214,7 +1746,7 @@ export interface components {
         };
         /**
          * ReleaseComponent
-         * @description One component's image.
+         * @description One image of a release. ``read``: its nameplate stood in the bytes, it was not stated by hand.
          */
         ReleaseComponent: {
             /** Name */
@@ -1230,10 +1762,47 @@ export interface components {
              * @default
              */
             build_id: string;
+            /**
+             * Build Time
+             * @default 0
+             */
+            build_time: number;
+            /**
+             * Updater
+             * @default 1
+             */
+            updater: number;
+            /** Slot */
+            slot?: number | null;
+            /** Address */
+            address?: number | null;
+            /**
+             * After
+             * @default []
+             */
+            after: string[];
+            /**
+             * Read
+             * @default false
+             */
+            read: boolean;
+        };
+        /**
+         * ReleaseEdit
+         * @description What may be changed of a release; what is left out stays.
+         */
+        ReleaseEdit: {
+            /** Notes */
+            notes?: string | null;
+            /** Labels */
+            labels?: {
+                [key: string]: string;
+            } | null;
         };
         /**
          * ReleaseOut
-         * @description A release. ``running`` counts devices that run it now, ``on_the_way`` live attempts towards it.
+         * @description A release. ``running`` counts devices that run it now, ``on_the_way`` live attempts towards it; ``needs`` is the
+         *     least version of each named component that a device must run before; ``notes`` are Markdown.
          */
         ReleaseOut: {
             /** Id */
@@ -1246,16 +1815,42 @@ export interface components {
             line: string;
             /** Version */
             version: string;
-            /** State */
-            state: string;
+            state: components["schemas"]["ReleaseState"];
             /** Floor */
             floor: number;
             /** Hw Rev Min */
             hw_rev_min: number;
             /** Hw Rev Max */
             hw_rev_max: number;
-            /** Description */
-            description: string;
+            /**
+             * Needs
+             * @default {}
+             */
+            needs: {
+                [key: string]: string;
+            };
+            /**
+             * Independent
+             * @default false
+             */
+            independent: boolean;
+            /**
+             * Notes
+             * @default
+             */
+            notes: string;
+            /**
+             * Labels
+             * @default {}
+             */
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Revision
+             * @default 1
+             */
+            revision: number;
             /** Manifest */
             manifest: string;
             /** Key */
@@ -1265,12 +1860,29 @@ export interface components {
             /** Components */
             components: components["schemas"]["ReleaseComponent"][];
             /**
-             * Published At
+             * Uploaded At
              * Format: date-time
              */
-            published_at: string;
+            uploaded_at: string;
+            /** Uploaded By */
+            uploaded_by: string;
+            /** Published At */
+            published_at?: string | null;
             /** Published By */
-            published_by: string;
+            published_by?: string | null;
+            /** Withdrawn At */
+            withdrawn_at?: string | null;
+            /** Withdrawn By */
+            withdrawn_by?: string | null;
+            /** Withdrawn Why */
+            withdrawn_why?: string | null;
+            /** Cleaned At */
+            cleaned_at?: string | null;
+            /**
+             * Baseline
+             * @default false
+             */
+            baseline: boolean;
             /**
              * Running
              * @default 0
@@ -1282,11 +1894,22 @@ export interface components {
              */
             on_the_way: number;
             /**
+             * Checks
+             * @default []
+             */
+            checks: components["schemas"]["CheckOut"][];
+            /**
              * Already There
              * @default false
              */
             already_there: boolean;
         };
+        /**
+         * ReleaseState
+         * @description Where a release stands: ``draft`` is uploaded and checked but not offered, ``withdrawn`` not offered any more.
+         * @enum {string}
+         */
+        ReleaseState: "draft" | "published" | "withdrawn";
         /**
          * RingOut
          * @description One ring as it stands, with its attempts counted by state.
@@ -1404,18 +2027,20 @@ export interface components {
         };
         /**
          * Slot
-         * @description A place for an image: ``size`` in bytes, ``address`` where it is linked to run.
+         * @description A place for an image of ``component``: ``size`` in bytes, ``address`` where it is linked to run.
          */
         Slot: {
             /** Name */
             name: string;
             /** Size */
             size: number;
+            /** Address */
+            address?: number | null;
             /**
-             * Address
-             * @default 0
+             * Component
+             * @default app
              */
-            address: number;
+            component: string;
         };
         /**
          * State
@@ -1503,6 +2128,30 @@ export interface components {
             token?: string | null;
         };
         /**
+         * UnusedRelease
+         * @description A release whose images nobody needs any more; ``bytes`` are freed if all that are listed go.
+         */
+        UnusedRelease: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            state: components["schemas"]["ReleaseState"];
+            /**
+             * Published At
+             * Format: date-time
+             */
+            published_at: string;
+            /** Bytes */
+            bytes: number;
+        };
+        /**
+         * Verdict
+         * @description How a check came out.
+         * @enum {string}
+         */
+        Verdict: "pass" | "warn" | "refuse";
+        /**
          * VersionCount
          * @description How many devices run a version on a board and line.
          */
@@ -1517,6 +2166,24 @@ export interface components {
             known_build: boolean | null;
             /** Devices */
             devices: number;
+        };
+        /**
+         * WithdrawalOut
+         * @description What withdrawing a release would stop, or stopped: rollouts that halt, and the devices on the way.
+         */
+        WithdrawalOut: {
+            /** Release */
+            release: string;
+            /** Rollouts */
+            rollouts: {
+                [key: string]: string;
+            };
+            /** On The Way */
+            on_the_way: number;
+            /** Running */
+            running: number;
+            /** Baseline */
+            baseline: boolean;
         };
         /**
          * CheckinIn
@@ -2615,6 +3282,118 @@ export interface operations {
             };
         };
     };
+    show_board: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                board: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     publish_key_list: {
         parameters: {
             query?: never;
@@ -2845,6 +3624,8 @@ export interface operations {
                 limit?: number;
                 /** @description Cursor: `next` of the page before. */
                 after?: number | null;
+                /** @description Selector over board, line, version, state, floor, key, by, labels. */
+                where?: string | null;
             };
             header?: never;
             path?: never;
@@ -2937,7 +3718,14 @@ export interface operations {
     };
     publish_release: {
         parameters: {
-            query?: never;
+            query?: {
+                draft?: boolean;
+                lower_version?: boolean;
+                cut_off_for_good?: boolean;
+                as_is?: boolean;
+                /** @description `key=value` */
+                label?: string[] | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3104,6 +3892,257 @@ export interface operations {
             };
         };
     };
+    foresee_checks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckAsk"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_envelope: {
+        parameters: {
+            query?: {
+                lower_version?: boolean;
+                cut_off_for_good?: boolean;
+                as_is?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The signed envelope of a release file, without its images. */
+        requestBody: {
+            content: {
+                "application/suit-envelope+cose": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnvelopeCheck"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-large",
+                     *       "title": "Too large",
+                     *       "status": 413,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported media type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:unsupported-media-type",
+                     *       "title": "Unsupported media type",
+                     *       "status": 415,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_release: {
         parameters: {
             query?: never;
@@ -3189,6 +4228,1309 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_release: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_release: {
+        parameters: {
+            query?: never;
+            header?: {
+                "if-match"?: string | null;
+            };
+            path: {
+                release_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseEdit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Changed meanwhile */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:changed-meanwhile",
+                     *       "title": "Changed meanwhile",
+                     *       "status": 412,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    publish_draft: {
+        parameters: {
+            query?: {
+                lower_version?: boolean;
+                cut_off_for_good?: boolean;
+                as_is?: boolean;
+            };
+            header?: never;
+            path: {
+                release_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_baseline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    foresee_withdrawal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WithdrawalOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_release: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WithdrawalOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_manifest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ManifestOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_envelope: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                release_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/suit-envelope+cose": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_lineage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                board: string;
+                line: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineageOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_unused_releases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnusedRelease"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clean_unused_releases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CleanIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CleanOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */

@@ -5,7 +5,7 @@ from typing import Annotated
 
 import typer
 
-from mellow_herald.cli.output import AsJson, print_json, table
+from mellow_herald.cli.output import AsJson, console, print_json, table
 
 app = typer.Typer(name="board", help="Hardware models and the lines they serve.", no_args_is_help=True)
 
@@ -14,13 +14,15 @@ app = typer.Typer(name="board", help="Hardware models and the lines they serve."
 def add(file: Annotated[Path, typer.Argument(help="A board file (TOML).")]) -> None:
     """Add a board from a file, or replace what is known of it."""
     from mellow_herald.cli.connection import connect
-    from mellow_herald.cli.documents import read_document
+    from mellow_herald.client.documents import read_document
     from mellow_herald.wire.board import BoardIn
 
     board = read_document(file, BoardIn)
     with connect() as herald:
         added = herald.boards.add(board)
     print(f"Board {added.name} with line{'s' * (len(added.lines) > 1)} {', '.join(added.lines)}.")
+    if added.single_slot:
+        print("It has a single slot for app: an update is written in place, with no way back without a download.")
 
 
 @app.command("list")
@@ -37,8 +39,44 @@ def list_boards(as_json: AsJson = False) -> None:
     rows = [
         [
             b.name, ", ".join(b.lines), ", ".join(map(str, b.hw_revs)),
-            " + ".join(amount(slot.size) for slot in b.slots), b.check_in, str(b.devices),
+            " + ".join(amount(slot.size) for slot in b.slots if slot.component == "app"),
+            ", ".join(dict.fromkeys(slot.component for slot in b.slots)),
+            "no, single slot" if b.single_slot else "yes", b.check_in, str(b.devices),
         ]
         for b in boards
     ]  # fmt: skip
-    table("Boards", ["board", "lines", "revisions", "slots", "check-in", "devices"], rows, right=["devices"])
+    columns = ["board", "lines", "revisions", "slots for app", "components", "way back", "check-in", "devices"]
+    table("Boards", columns, rows, right=["devices"])
+
+
+@app.command("show")
+def show(
+    name: Annotated[str, typer.Argument(metavar="BOARD", help="The board's name.")], as_json: AsJson = False
+) -> None:
+    """Show a board: its slots, its lines, how often its devices check in."""
+    from rich.text import Text
+
+    from mellow_herald.cli.connection import connect
+    from mellow_herald.cli.looks import amount
+
+    with connect() as herald:
+        board = herald.boards.show(name)
+    if as_json:
+        print_json(board)
+        return
+    exceptions = "".join(f"; {one.every} where {one.where}" for one in board.check_in_exceptions)
+    code = "position-dependent: an image for each slot" if board.position_dependent else "runs in any slot"
+    fields = [
+        ("lines", ", ".join(board.lines)), ("revisions", ", ".join(map(str, board.hw_revs))),
+        ("vendor", board.vendor_domain), ("code", code), ("check-in", f"every {board.check_in}{exceptions}"),
+        ("way back", "no, a single slot for app" if board.single_slot else "yes, two slots for app"),
+        ("devices", str(board.devices)),
+    ]  # fmt: skip
+    screen = console()
+    screen.print(Text(board.name, "bold"))
+    for what, value in fields:
+        screen.print(Text.assemble((f"  {what:<10} ", "dim"), value), soft_wrap=True)
+    rows = [
+        [s.name, s.component, amount(s.size), "–" if s.address is None else f"{s.address:#010x}"] for s in board.slots
+    ]
+    table("Slots", ["slot", "component", "size", "address"], rows, right=["size"])

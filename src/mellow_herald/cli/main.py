@@ -4,7 +4,22 @@ import sys
 
 import typer
 
-from mellow_herald.cli import board, code, demo, device, journal, key, person, release, rollout, serve, sim
+from mellow_herald.cli import (
+    board,
+    code,
+    demo,
+    device,
+    doctor,
+    image,
+    journal,
+    key,
+    nameplate,
+    person,
+    release,
+    rollout,
+    serve,
+    sim,
+)
 
 app = typer.Typer(
     name="herald",
@@ -14,10 +29,11 @@ app = typer.Typer(
     rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for noun in (key, board, release, code, device, rollout, sim):
+for noun in (key, board, nameplate, image, release, code, device, rollout, sim):
     app.add_typer(noun.app)
 app.command("serve")(serve.serve)
 app.command("demo")(demo.demo)
+app.command("doctor")(doctor.doctor)
 app.command("sign-in")(person.sign_in)
 app.command("whoami")(person.whoami)
 app.command("journal")(journal.journal)
@@ -42,6 +58,15 @@ def _explain(error: Exception) -> int:
 
     if not isinstance(error, HeraldError | Refused):
         raise error
+    checks = getattr(error, "checks", None)
+    if checks:
+        from mellow_herald.cli.checks import print_checks
+
+        print_checks(checks, quiet=True, error=True)
+        doing = f"{error.doing}: " if isinstance(error, HeraldError) else ""
+        names = ", ".join(dict.fromkeys(check.name for check in checks if check.verdict == "refuse"))
+        print(f"herald: {doing}refused ({names}).", file=sys.stderr)
+        return 1
     print(f"herald: {error}", file=sys.stderr)
     return 3 if isinstance(error, NotSignedInError) else 1
 

@@ -2,34 +2,50 @@
 
 import json
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from typing import Annotated, Any
 
 import typer
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON instead of a table.")]
+Where = Annotated[str | None, typer.Option("--where", help="A selector: only what it picks.")]
 Limit = Annotated[int, typer.Option("--limit", min=1, max=1000, help="At most so many rows.")]
 
 
-def console() -> Any:
-    """A rich console on standard output with our colours; NO_COLOR and pipes are respected by rich."""
+def console(*, error: bool = False) -> Any:
+    """A rich console on standard output (or error) with our colours; NO_COLOR and pipes are respected by rich."""
     from rich.console import Console
     from rich.theme import Theme
 
     from mellow_herald.cli.looks import COLOURS
 
-    drawn = Console(highlight=False, width=None if sys.stdout.isatty() else 160)
+    stream = sys.stderr if error else sys.stdout
+    drawn = Console(highlight=False, width=None if stream.isatty() else 160, stderr=error)
     few = drawn.color_system in ("standard", "windows")
     drawn.push_theme(Theme({name: colours[few] for name, colours in COLOURS.items()}))
     return drawn
 
 
+@contextmanager
+def byte_progress(what: str, total: int, *, quiet: bool = False) -> Iterator[Callable[[int], None]]:
+    """A progress bar of bytes on standard error while the block runs; nothing where that is no terminal."""
+    from rich.console import Console
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn, TransferSpeedColumn
+
+    columns = (TextColumn(what), BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn())
+    silent = quiet or not sys.stderr.isatty()
+    with Progress(*columns, console=Console(stderr=True), transient=True, disable=silent) as bar:
+        task = bar.add_task(what, total=total)
+        yield lambda done: bar.update(task, completed=done)
+
+
 def print_json(value: Any) -> None:
-    """Prints models (or lists of them) as JSON."""
+    """Prints models (or lists of them, or plain values) as JSON."""
     if isinstance(value, Sequence) and not isinstance(value, str):
         plain: Any = [one.model_dump(mode="json") for one in value]
     else:
-        plain = value.model_dump(mode="json")
+        plain = value if isinstance(value, dict) else value.model_dump(mode="json")
     print(json.dumps(plain, indent=2, ensure_ascii=False))
 
 

@@ -1,86 +1,374 @@
 """Releases."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from mellow_herald.cli.output import AsJson, Limit, print_json, table
+from mellow_herald.cli import choices
+from mellow_herald.cli.output import AsJson, Limit, Where, byte_progress, console, note, print_json, table
+
+if TYPE_CHECKING:
+    from mellow_herald.client import Herald
+    from mellow_herald.client.sealing import SealedRelease
+    from mellow_herald.wire.release import ReleaseOut
 
 app = typer.Typer(name="release", help="Signed versions of a line for one board.", no_args_is_help=True)
+Files = Annotated[
+    list[Path],
+    typer.Argument(metavar="FILE", help="Firmware of any usual format, one of each component; or a release sheet."),
+]
+After = Annotated[
+    list[str] | None, typer.Option("--after", help="Order: radio=app switches radio after app. May be repeated.")
+]
+OwnVersion = Annotated[
+    str | None, typer.Option("--release-version", help="The release's own version, where it is not that of app.")
+]
+Independent = Annotated[
+    bool, typer.Option("--independent", help="If one component fails, those already switched stay.")
+]
+
+
+@app.command("seal")
+def seal(
+    files: Files,
+    out: Annotated[Path, typer.Option("--out", "-o", help="The release file to write (.suit).")],
+    key: choices.Key = None,
+    board_file: choices.BoardFile = None,
+    notes: choices.Notes = "",
+    release_version: OwnVersion = None,
+    after: After = None,
+    independent: Independent = False,
+    line: choices.Line = None,
+    board: choices.Board = None,
+    component: choices.Component = None,
+    version: choices.Version = None,
+    floor: choices.Floor = None,
+    cut_off_for_good: choices.CutOff = False,
+    as_is: choices.AsIs = False,
+    as_json: AsJson = False,
+) -> None:
+    """Sign a release and write it to a file, to be published from here or from elsewhere."""
+    from mellow_herald.cli.looks import amount
+
+    options = _options(
+        notes, release_version, after, independent, choices.allow(cut_off=cut_off_for_good, as_is=as_is),
+        choices.stated(line=line, board=board, component=component, version=version, floor=floor),
+    )  # fmt: skip
+    sealed = _seal(files, key, board_file, options)
+    with byte_progress("sealing", sealed.length, quiet=as_json) as progress:
+        sealed.write(out, progress)
+    manifest = sealed.manifest
+    if as_json:
+        print_json(
+            {
+                "file": str(out), "bytes": sealed.length, "release": manifest.name, "floor": manifest.floor,
+                "images": {image.nameplate.component: image.digest for image in sealed.images},
+                "checks": [{"name": c.name, "verdict": c.verdict, "detail": c.detail} for c in sealed.checks],
+            }
+        )  # fmt: skip
+        return
+    _print_warnings(sealed.checks)
+    print(f"{manifest.name} sealed into {out}: {amount(sealed.length)}, floor number {manifest.floor}.")
+    print(f"  herald release publish {out}")
 
 
 @app.command("publish")
 def publish(
-    file: Annotated[Path, typer.Argument(help="The firmware image (raw binary).")],
-    key: Annotated[Path, typer.Option("--key", help="The private signing key.")],
-    notes: Annotated[str, typer.Option("--notes", help="One line about the release.")] = "",
-    line: Annotated[str | None, typer.Option("--line", help="State the line, for an image without nameplate.")] = None,
-    board: Annotated[str | None, typer.Option("--board", help="State the board.")] = None,
-    version: Annotated[str | None, typer.Option("--version", help="State the version.")] = None,
-    floor: Annotated[int | None, typer.Option("--floor", min=0, help="State the floor number.")] = None,
+    files: Annotated[
+        list[str],
+        typer.Argument(metavar="FILE", help="A release file; or firmware to be sealed here; or the name of a draft."),
+    ],
+    key: choices.Key = None,
+    draft: Annotated[bool, typer.Option("--draft", help="Check and keep it, but do not offer it yet.")] = False,
+    label: choices.Label = None,
+    notes: choices.Notes = "",
+    release_version: OwnVersion = None,
+    after: After = None,
+    independent: Independent = False,
+    line: choices.Line = None,
+    board: choices.Board = None,
+    component: choices.Component = None,
+    version: choices.Version = None,
+    floor: choices.Floor = None,
+    lower_version: choices.LowerVersion = False,
+    cut_off_for_good: choices.CutOff = False,
+    as_is: choices.AsIs = False,
     as_json: AsJson = False,
 ) -> None:
-    """Sign an image here and publish it."""
-    import sys
-
-    from rich.console import Console
-    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
+    """Publish a release file, or sign firmware here and publish it. A draft is published by its name."""
+    from dataclasses import replace
 
     from mellow_herald.cli.connection import connect
-    from mellow_herald.cli.looks import amount
-    from mellow_herald.client.sealing import load_key, seal_file, vendor_of
+    from mellow_herald.client.sealing import is_release_file, open_release_file
 
-    stated = {"line": line, "board": board, "version": version, "floor": floor}
-    given = {name: value for name, value in stated.items() if value is not None}
-    signing_key = load_key(key)
+    allowed = choices.allow(lower_version, cut_off_for_good, as_is)
+    paths = [Path(file) for file in files]
+    labels = choices.labels_of(label)
     with connect() as herald:
-        vendor = vendor_of(herald.boards.list(), file, board)
-        sealed = seal_file(file, signing_key, vendor, description=notes, **given)
-        columns = (TextColumn("publishing"), BarColumn(), DownloadColumn(), TransferSpeedColumn())
-        quiet = as_json or not sys.stderr.isatty()
-        with Progress(*columns, console=Console(stderr=True), transient=True, disable=quiet) as bar:
-            task = bar.add_task("publishing", total=sealed.length)
-            release = herald.releases.upload(sealed, lambda sent: bar.update(task, completed=sent))
+        if len(files) == 1 and not paths[0].exists() and _names_release(files[0]):
+            found = herald.releases.find(files[0])
+            release = herald.releases.publish_draft(found.id, allowed=allowed)
+        else:
+            sealed: Any
+            if len(paths) == 1 and is_release_file(paths[0]):
+                sealed = replace(open_release_file(paths[0]), labels=labels)
+            else:
+                values = choices.stated(line=line, board=board, component=component, version=version, floor=floor)
+                options = _options(notes, release_version, after, independent, allowed, values)
+                sealed = herald.releases.seal(paths, key=choices.open_key(key), labels=labels, **options)
+            with byte_progress("publishing", sealed.length, quiet=as_json) as progress:
+                release = herald.releases.upload(sealed, draft=draft, allowed=allowed, progress=progress)
     if as_json:
         print_json(release)
         return
-    source = "read from its nameplate" if sealed.image.read else "as stated"
-    what = "is there already, with the same bytes" if release.already_there else "published"
+    _print_published(release)
+
+
+def _names_release(text: str) -> bool:
+    return text.isdigit() or text.count("/") == 2
+
+
+def _print_published(release: "ReleaseOut") -> None:
+    from mellow_herald.cli.looks import amount
+
+    if release.already_there:
+        what = "is there already, with the same bytes" + (", as a draft" if release.state == "draft" else "")
+    else:
+        what = "is kept as a draft" if release.state == "draft" else "published"
+    sources = {one.read for one in release.components}
+    source = (
+        {True: "read from its nameplate", False: "as stated"}[sources.pop()]
+        if len(sources) == 1
+        else "partly as stated"
+    )
+    _print_warnings(release.checks if not release.already_there else [])
     print(f"{release.name} {what}: {amount(release.size)}, floor number {release.floor}, {source}.")
-    print(f"  image    {release.components[0].digest}")
-    print(f"  manifest {release.manifest}, signed by {release.key}")
+    for one in release.components:
+        place = "" if one.slot is None else f" for slot {one.slot}"
+        print(f"  {one.name + place:<8} {one.version:<10} {one.digest}")
+    print(f"  manifest {'':<10} {release.manifest}, signed by {release.key}")
+    if release.state == "draft":
+        print(f"  herald release publish {release.name}")
+
+
+def _print_warnings(checks: Any) -> None:
+    from mellow_herald.cli.checks import print_checks
+
+    print_checks(checks, quiet=True, error=True)
 
 
 @app.command("list")
-def list_releases(as_json: AsJson = False, limit: Limit = 50) -> None:
-    """List releases, newest first."""
+def list_releases(where: Where = None, as_json: AsJson = False, limit: Limit = 50) -> None:
+    """List releases, newest first. --where takes board, line, version, state, floor, key, by and labels."""
+    from rich.text import Text
+
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.looks import amount
 
     with connect() as herald:
-        page = herald.releases.list(limit=limit)
+        page = herald.releases.list(where=where, limit=limit)
     if as_json:
         print_json(page.items)
         return
     rows = [
         [
-            r.version, r.line, r.board, r.state, amount(r.size), str(r.floor), str(r.running), str(r.on_the_way),
-            f"{r.published_at:%Y-%m-%d %H:%M}", r.published_by, r.description,
+            str(r.id), r.version, r.line, r.board, Text.assemble(_state(r), " baseline" if r.baseline else ""),
+            amount(r.size), str(r.floor), str(r.running), str(r.on_the_way),
+            f"{r.published_at:%Y-%m-%d %H:%M}" if r.published_at else "–", r.published_by or "–", r.headline,
         ]
         for r in page.items
     ]  # fmt: skip
     columns = [
-        "version",
-        "line",
-        "board",
-        "state",
-        "size",
-        "floor",
-        "running",
-        "on the way",
-        "published",
-        "by",
-        "notes",
-    ]
-    table("Releases", columns, rows, right=["size", "floor", "running", "on the way"])
+        "id", "version", "line", "board", "state", "size", "floor", "running", "on the way", "published", "by", "notes",
+    ]  # fmt: skip
+    table("Releases", columns, rows, right=["id", "size", "floor", "running", "on the way"])
+
+
+def _state(release: "ReleaseOut") -> Any:
+    from rich.text import Text
+
+    looks = {"draft": ("○", "herald.grey-blue"), "published": ("●", "herald.sage"), "withdrawn": ("–", "herald.stone")}
+    shape, colour = looks[release.state]
+    return Text(f"{shape} {release.state}", colour)
+
+
+@app.command("show")
+def show(
+    release: choices.Release,
+    manifest: Annotated[
+        bool, typer.Option("--manifest", help="Also the manifest, in CBOR diagnostic notation.")
+    ] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Show a release: its images, its checks, who runs it."""
+    from mellow_herald.cli.checks import print_checks
+    from mellow_herald.cli.connection import connect
+    from mellow_herald.cli.looks import amount
+
+    with connect() as herald:
+        shown = herald.releases.find(release)
+        signed = herald.releases.manifest(shown.id)
+        board = herald.boards.show(shown.board)
+    if as_json:
+        print_json(shown)
+        return
+    screen = console()
+    screen.print(f"[bold]{shown.name}[/]  ", _state(shown), "  baseline" if shown.baseline else "")
+    when = [("uploaded", shown.uploaded_at, shown.uploaded_by), ("published", shown.published_at, shown.published_by),
+            ("withdrawn", shown.withdrawn_at, shown.withdrawn_by)]  # fmt: skip
+    _field("running", f"{shown.running} devices, {shown.on_the_way} on the way")
+    for what, at, by in when:
+        if at is not None:
+            why = f": {shown.withdrawn_why}" if what == "withdrawn" else ""
+            _field(what, f"{at:%Y-%m-%d %H:%M} by {by}{why}")
+    if shown.cleaned_at:
+        _field("images", f"cleaned away {shown.cleaned_at:%Y-%m-%d %H:%M}")
+    _field("floor", f"{shown.floor}, for hardware revisions {shown.hw_rev_min}–{shown.hw_rev_max}")
+    if shown.needs:
+        _field("needs", ", ".join(f"{name} {least} or later" for name, least in shown.needs.items()))
+    _field("signed by", f"{shown.key} {signed.key_name} ({signed.key_status})")
+    _field("manifest", f"{shown.manifest}, {signed.size} bytes")
+    if shown.labels:
+        _field("labels", ", ".join(f"{key} = {value}" for key, value in sorted(shown.labels.items())))
+    if board.single_slot:
+        _field("way back", f"{board.name} has a single slot for app: no way back without a download")
+    rows = [
+        [
+            one.name, "any" if one.slot is None else str(one.slot), one.version, amount(one.size), one.build_id or "–",
+            "–" if one.address is None else f"{one.address:#x}", "read" if one.read else "stated",
+            ", ".join(one.after) or "–", one.digest,
+        ]
+        for one in shown.components
+    ]  # fmt: skip
+    columns = ["component", "slot", "version", "size", "build", "address", "nameplate", "after", "SHA-256"]
+    table("Images", columns, rows, right=["size"])
+    if shown.checks:
+        print("Checks at publishing")
+        print_checks(shown.checks)
+    if shown.notes:
+        from rich.markdown import Markdown
+
+        print("Notes")
+        screen.print(Markdown(shown.notes), width=100)
+    if manifest:
+        print(signed.diagnostic)
+
+
+def _field(name: str, value: str) -> None:
+    from rich.text import Text
+
+    console().print(Text.assemble((f"  {name:<10} ", "dim"), value), soft_wrap=True)
+
+
+@app.command("edit")
+def edit(
+    release: choices.Release,
+    notes: Annotated[str | None, typer.Option("--notes", help="New notes; @FILE reads them from a file.")] = None,
+    label: choices.Label = None,
+    unlabel: Annotated[list[str] | None, typer.Option("--unlabel", help="Take a label off, by its key.")] = None,
+) -> None:
+    """Change the notes or labels of a release."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        found = herald.releases.find(release)
+        labels = {k: v for k, v in {**found.labels, **choices.labels_of(label)}.items() if k not in (unlabel or [])}
+        text = None if notes is None else choices.notes_of(notes)
+        herald.releases.edit(found.id, notes=text, labels=labels, revision=found.revision)
+    print(f"{found.name} changed.")
+
+
+@app.command("withdraw")
+def withdraw(release: choices.Release, reason: choices.Reason, yes: choices.Yes = False) -> None:
+    """Withdraw a release: no device is offered it any more, and its running rollouts halt."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        found = herald.releases.find(release)
+        stops = herald.releases.foresee_withdrawal(found.id)
+        if not yes:
+            halts = ", ".join(f"{number} ({name})" for number, name in stops.rollouts.items()) or "none"
+            note(
+                f"{stops.release}: rollouts that halt: {halts}; devices on the way: {stops.on_the_way}, "
+                f"running it: {stops.running}."
+            )
+            if stops.baseline:
+                note("It is the baseline; there will be none.")
+            typer.confirm("Withdraw it?", abort=True, err=True)
+        done = herald.releases.withdraw(found.id, reason)
+    halted = f"; halted: {', '.join(map(str, done.rollouts))}" if done.rollouts else ""
+    print(f"{done.release} withdrawn{halted}. {done.running} devices run it: they keep it until another release comes.")
+
+
+@app.command("drop")
+def drop(release: choices.Release, yes: choices.Yes = False) -> None:
+    """Drop a draft."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        found = herald.releases.find(release)
+        if not yes:
+            typer.confirm(f"Drop {found.name} ({found.state})?", abort=True, err=True)
+        herald.releases.drop(found.id)
+    print(f"{found.name} dropped.")
+
+
+@app.command("baseline")
+def baseline(release: choices.Release, reason: choices.Reason, yes: choices.Yes = False) -> None:
+    """Make a release what newly admitted or returning devices of its board and line should run."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        found = herald.releases.find(release)
+        if not yes:
+            typer.confirm(f"Make {found.name} the baseline of {found.line} on {found.board}?", abort=True, err=True)
+        herald.releases.make_baseline(found.id, reason)
+    print(f"{found.name} is the baseline of {found.line} on {found.board}.")
+
+
+@app.command("clean")
+def clean(
+    yes: choices.Yes = False,
+    keep: Annotated[list[str] | None, typer.Option("--keep", help="Keep this release; may be repeated.")] = None,
+) -> None:
+    """Show releases that no device runs and no rollback needs, and clean their images away."""
+    from mellow_herald.cli.connection import connect
+    from mellow_herald.cli.looks import amount
+
+    with connect() as herald:
+        unused = [one for one in herald.releases.unused() if one.name not in (keep or [])]
+        if not unused:
+            print("Every release is needed: nothing to clean away.")
+            return
+        rows = [[one.name, one.state, f"{one.published_at:%Y-%m-%d}", amount(one.bytes)] for one in unused]
+        table("Needed by nobody", ["release", "state", "published", "frees"], rows, right=["frees"])
+        if not yes:
+            typer.confirm("Clean their images away? Their records stay.", abort=True, err=True)
+        done = herald.releases.clean([one.id for one in unused])
+    print(f"{len(done.releases)} releases cleaned, {done.images} images gone.")
+
+
+def _options(
+    notes: str, version: str | None, after: list[str] | None, independent: bool, allowed: Any, stated: dict[str, Any]
+) -> Any:
+    return {
+        "notes": choices.notes_of(notes), "version": version, "after": choices.order_of(after),
+        "independent": independent, "allowed": allowed, "stated": stated,
+    }  # fmt: skip
+
+
+def _seal(files: list[Path], key: Path | None, board_file: Path | None, options: Any) -> "SealedRelease":
+    """Seals with the board from a file, or with the boards that the service knows."""
+    from mellow_herald.client.documents import read_document
+    from mellow_herald.client.sealing import seal_files
+    from mellow_herald.wire.board import BoardIn
+
+    opened = choices.open_key(key)
+    if board_file is not None:
+        return seal_files(files, opened, [read_document(board_file, BoardIn)], **options)
+    from mellow_herald.cli.connection import connect
+
+    herald: Herald
+    with connect() as herald:
+        return herald.releases.seal(files, key=opened, **options)

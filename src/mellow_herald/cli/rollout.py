@@ -19,7 +19,7 @@ def start(
 ) -> None:
     """Start a rollout by a plan."""
     from mellow_herald.cli.connection import connect
-    from mellow_herald.cli.documents import read_document
+    from mellow_herald.client.documents import read_document
     from mellow_herald.wire.rollout import PlanDocument
 
     document = read_document(plan, PlanDocument)

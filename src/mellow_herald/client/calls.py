@@ -2,19 +2,32 @@
 
 import base64
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
 from pydantic import TypeAdapter
 
+from mellow_herald.core.checks import Allowed
 from mellow_herald.wire.board import BoardIn, BoardOut
+from mellow_herald.wire.check import CheckAsk, CheckOut
 from mellow_herald.wire.event import Health, JournalEntry, Overview
 from mellow_herald.wire.fleet import CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
 from mellow_herald.wire.key import KeyListIn, KeyListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
-from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE, ReleaseOut
+from mellow_herald.wire.release import (
+    ENVELOPE_MEDIA_TYPE,
+    CleanIn,
+    CleanOut,
+    EnvelopeCheck,
+    LineageOut,
+    ManifestOut,
+    ReleaseEdit,
+    ReleaseOut,
+    UnusedRelease,
+    WithdrawalOut,
+)
 from mellow_herald.wire.rollout import AttemptOut, PlanDocument, ReasonIn, RolloutOut
 
 Result = TypeVar("Result")
@@ -97,6 +110,11 @@ def list_boards() -> Call[list[BoardOut]]:
     return _get("listing boards", f"{API}/boards", list[BoardOut])
 
 
+def show_board(name: str) -> Call[BoardOut]:
+    """One board."""
+    return _get(f"reading board {name}", f"{API}/boards/{name}", BoardOut)
+
+
 def publish_key_list(said: KeyListIn) -> Call[KeyListOut]:
     """Publishes a key list."""
     return _post("publishing a key list", f"{API}/key_lists", KeyListOut, said, repeatable=True)
@@ -113,21 +131,114 @@ def newest_key_list() -> Call[KeyListOut]:
     return _get("reading the key list", f"{API}/key_lists/newest", KeyListOut)
 
 
-def publish_release(name: str, length: int) -> Call[ReleaseOut]:
+def _wishes(allowed: Allowed, **more: Any) -> dict[str, Any]:
+    asked = {
+        "lower_version": allowed.lower_version,
+        "cut_off_for_good": allowed.cut_off_for_good,
+        "as_is": allowed.as_is,
+    }
+    return {name: "true" for name, value in asked.items() if value} | {k: v for k, v in more.items() if v}
+
+
+def publish_release(
+    name: str,
+    length: int,
+    *,
+    draft: bool = False,
+    labels: Mapping[str, str] | None = None,
+    allowed: Allowed = Allowed(),
+) -> Call[ReleaseOut]:
     """Publishes a release file of ``length`` bytes; the body is given when the call is sent."""
     headers = {"content-type": ENVELOPE_MEDIA_TYPE, "content-length": str(length)}
+    label = [f"{key}={value}" for key, value in (labels or {}).items()]
+    params = _wishes(allowed, draft="true" if draft else "", label=label)
     path = f"{API}/releases"
-    return Call(f"publishing {name}", "POST", path, _reader(ReleaseOut), headers=headers)
+    return Call(f"publishing {name}", "POST", path, _reader(ReleaseOut), params=params, headers=headers)
 
 
-def list_releases(limit: int, after: str | None) -> Call[Page[ReleaseOut]]:
+def check_envelope(name: str, envelope: bytes, allowed: Allowed) -> Call[EnvelopeCheck]:
+    """What publishing would say of a signed envelope."""
+    headers, path = {"content-type": ENVELOPE_MEDIA_TYPE}, f"{API}/release_checks/envelope"
+    read = _reader(EnvelopeCheck)
+    return Call(f"publishing {name}", "POST", path, read, _wishes(allowed), envelope, headers, repeatable=True)
+
+
+def foresee_checks(asked: CheckAsk) -> Call[list[CheckOut]]:
+    """What publishing would say of a release that is not sealed yet."""
+    return _post("asking what publishing would say", f"{API}/release_checks", list[CheckOut], asked, repeatable=True)
+
+
+def list_releases(where: str | None, limit: int, after: str | None) -> Call[Page[ReleaseOut]]:
     """A page of releases."""
-    return _get("listing releases", f"{API}/releases", Page[ReleaseOut], limit=limit, after=after)
+    return _get("listing releases", f"{API}/releases", Page[ReleaseOut], where=where, limit=limit, after=after)
 
 
 def show_release(release_id: int) -> Call[ReleaseOut]:
     """One release."""
     return _get(f"reading release {release_id}", f"{API}/releases/{release_id}", ReleaseOut)
+
+
+def edit_release(release_id: int, said: ReleaseEdit, revision: int | None) -> Call[ReleaseOut]:
+    """Changes notes or labels; only if ``revision`` still stands, where it is given."""
+    headers = {"content-type": "application/json", **({} if revision is None else {"if-match": f'"{revision}"'})}
+    body, path = said.model_dump_json(exclude_none=True).encode(), f"{API}/releases/{release_id}"
+    return Call(f"changing release {release_id}", "PATCH", path, _reader(ReleaseOut), {}, body, headers)
+
+
+def drop_release(release_id: int) -> Call[None]:
+    """Drops a draft."""
+    return Call(f"dropping release {release_id}", "DELETE", f"{API}/releases/{release_id}", _nothing)
+
+
+def publish_draft(release_id: int, allowed: Allowed) -> Call[ReleaseOut]:
+    """Publishes a draft."""
+    path = f"{API}/releases/{release_id}/publish"
+    return Call(f"publishing release {release_id}", "POST", path, _reader(ReleaseOut), _wishes(allowed))
+
+
+def make_baseline(release_id: int, reason: str) -> Call[ReleaseOut]:
+    """Makes a release the baseline."""
+    path = f"{API}/releases/{release_id}/baseline"
+    return _post(f"making release {release_id} the baseline", path, ReleaseOut, ReasonIn(reason=reason))
+
+
+def foresee_withdrawal(release_id: int) -> Call[WithdrawalOut]:
+    """What withdrawing a release would stop."""
+    path = f"{API}/releases/{release_id}/withdrawal"
+    return _get(f"asking what withdrawing release {release_id} stops", path, WithdrawalOut)
+
+
+def withdraw_release(release_id: int, reason: str) -> Call[WithdrawalOut]:
+    """Withdraws a release."""
+    path = f"{API}/releases/{release_id}/withdraw"
+    return _post(f"withdrawing release {release_id}", path, WithdrawalOut, ReasonIn(reason=reason))
+
+
+def show_manifest(release_id: int) -> Call[ManifestOut]:
+    """A release's signed manifest, for people."""
+    return _get(f"reading the manifest of release {release_id}", f"{API}/releases/{release_id}/manifest", ManifestOut)
+
+
+def show_envelope(release_id: int) -> Call[bytes]:
+    """A release's signed envelope without its images."""
+    path = f"{API}/releases/{release_id}/envelope"
+    return Call(f"reading the envelope of release {release_id}", "GET", path, bytes, repeatable=True)
+
+
+def show_lineage(board: str, line: str) -> Call[LineageOut]:
+    """Versions of a line over time."""
+    return _get(f"reading the lineage of {line} on {board}", f"{API}/lineage/{board}/{line}", LineageOut)
+
+
+def list_unused_releases() -> Call[list[UnusedRelease]]:
+    """Releases whose images nobody needs any more."""
+    return _get("asking what is unused", f"{API}/unused_releases", list[UnusedRelease])
+
+
+def clean_releases(release_ids: list[int]) -> Call[CleanOut]:
+    """Cleans away the images of releases that nobody needs."""
+    path = f"{API}/unused_releases/clean"
+    return _post("cleaning images away", path, CleanOut, CleanIn(releases=release_ids))
 
 
 def make_code(asked: CodeIn) -> Call[CodeOut]:

@@ -25,6 +25,7 @@ class ProblemError(HeraldError):
     def __init__(self, problem: Problem, doing: str) -> None:
         super().__init__(problem.detail, doing)
         self.problem = problem
+        self.checks = problem.checks
 
 
 class NotSignedInError(ProblemError):

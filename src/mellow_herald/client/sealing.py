@@ -1,31 +1,106 @@
-"""From a firmware file and a key to the bytes of a release file, on the engineer's own machine."""
+"""From firmware files and a key to a release file, on the engineer's own machine."""
 
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol, TypedDict
 
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
-from mellow_herald.core.firmware import Image, load_image
+from mellow_herald.client.images import open_firmware
+from mellow_herald.client.sheet import SheetImage, read_sheet
+from mellow_herald.core.checks import (
+    Allowed,
+    BoardFacts,
+    BoardSlot,
+    Check,
+    ChecksFailed,
+    Reading,
+    check_release,
+    refused,
+)
+from mellow_herald.core.envelope import EnvelopeReader, Opened
+from mellow_herald.core.firmware import PORTION, Image, for_slot
 from mellow_herald.core.keys import private_from_pem
-from mellow_herald.core.manifest import Manifest
-from mellow_herald.core.nameplate import find_nameplate
+from mellow_herald.core.manifest import join_envelope, sign_manifest
+from mellow_herald.core.plan import parse_release_name
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.seal import describe, seal
-from mellow_herald.wire.board import BoardOut
+from mellow_herald.core.suit import Manifest, encode_manifest, read_manifest
+from mellow_herald.wire.board import BoardIn, BoardOut
+from mellow_herald.wire.release import ReleaseOut
 
 Progress = Callable[[int], None]
+RELEASE_FILE_START = b"\xd8\x6b"
+SHEET_SUFFIX = ".toml"
+
+
+class ReleaseBytes(Protocol):
+    """A release file ready to be sent: its manifest, its length (bytes), and its bytes as often as asked."""
+
+    @property
+    def manifest(self) -> Manifest: ...
+    @property
+    def length(self) -> int: ...
+    @property
+    def labels(self) -> Mapping[str, str]: ...
+    @property
+    def envelope(self) -> bytes: ...
+    def portions(self) -> Iterator[bytes]: ...
 
 
 @dataclass(frozen=True, slots=True)
 class SealedRelease:
-    """A release file about to be sent: its length (bytes) and its bytes in portions."""
+    """A release that was sealed here; ``checks`` are those that need no service."""
 
-    image: Image
+    images: tuple[Image, ...]
+    manifest: Manifest
+    key: Ed25519PrivateKey = field(repr=False)
+    length: int
+    labels: Mapping[str, str]
+    checks: tuple[Check, ...]
+
+    @property
+    def envelope(self) -> bytes:
+        """The signed envelope without the images."""
+        body = encode_manifest(self.manifest)
+        return join_envelope(sign_manifest(body, self.key), body)
+
+    def portions(self) -> Iterator[bytes]:
+        """The bytes of the release file; the same every time."""
+        return seal(self.images, self.manifest, self.key)[1]
+
+    def write(self, path: Path, progress: Progress | None = None) -> None:
+        """Writes the release file; it stands under its name only once it is whole."""
+        partly = path.with_name(path.name + ".part")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with partly.open("wb") as file:
+                for portion in counted(self.portions(), progress):
+                    file.write(portion)
+            partly.replace(path)
+        except OSError as error:
+            raise Refused("no-file", f"{path} cannot be written ({error.strerror}).") from None
+        finally:
+            partly.unlink(missing_ok=True)
+
+
+@dataclass(frozen=True, slots=True)
+class ReleaseFile:
+    """A release file that was sealed elsewhere. Its signature is the service's to check."""
+
+    path: Path
     manifest: Manifest
     length: int
-    portions: Iterator[bytes]
+    envelope: bytes = field(repr=False)
+    labels: Mapping[str, str] = field(default_factory=dict)
+
+    def portions(self) -> Iterator[bytes]:
+        """The bytes of the file."""
+        with self.path.open("rb") as file:
+            while portion := file.read(PORTION):
+                yield portion
 
 
 def read_file(path: Path, what: str) -> bytes:
@@ -36,31 +111,170 @@ def read_file(path: Path, what: str) -> bytes:
         raise Refused("no-file", f"{what} {path} cannot be read ({error.strerror}).") from None
 
 
-def load_key(path: Path) -> Ed25519PrivateKey:
+def load_key(path: Path, passphrase: str | None = None) -> Ed25519PrivateKey:
     """Reads a private signing key."""
-    return private_from_pem(read_file(path, "the key file"))
+    return private_from_pem(read_file(path, "the key file"), passphrase)
 
 
-def seal_file(
-    path: Path, key: Ed25519PrivateKey, vendor_domain: str, *, description: str = "", **stated: Any
+def facts_of(board: BoardOut | BoardIn) -> BoardFacts:
+    """A board as the checks see it."""
+    slots = tuple(BoardSlot(slot.name, slot.size, slot.address, slot.component) for slot in board.slots)
+    return BoardFacts(
+        board.name, board.vendor_domain, tuple(board.lines), tuple(board.hw_revs), slots, board.position_dependent
+    )
+
+
+def single(files: Path | str | Sequence[Path | str]) -> Path | None:
+    """The only file there is, None if there are several."""
+    given = [files] if isinstance(files, Path | str) else list(files)
+    return Path(given[0]) if len(given) == 1 else None
+
+
+def as_paths(files: Path | str | Sequence[Path | str]) -> list[Path]:
+    """Files as paths."""
+    return [Path(files)] if isinstance(files, Path | str) else [Path(file) for file in files]
+
+
+def is_release_file(path: Path) -> bool:
+    """Whether a file begins as a release file does."""
+    try:
+        with path.open("rb") as file:
+            return file.read(2) == RELEASE_FILE_START
+    except OSError:
+        return False
+
+
+def open_release_file(path: Path) -> ReleaseFile:
+    """Reads the manifest at the beginning of a release file; raises ``Refused`` if there is none."""
+    reader = EnvelopeReader()
+    try:
+        with path.open("rb") as file:
+            while piece := file.read(4096):
+                for event in reader.feed(piece):
+                    if isinstance(event, Opened):
+                        envelope = join_envelope(event.authentication, event.manifest)
+                        return ReleaseFile(path, read_manifest(event.manifest), path.stat().st_size, envelope)
+    except OSError as error:
+        raise Refused("no-file", f"the release file {path} cannot be read ({error.strerror}).") from None
+    raise Refused("bad-envelope", f"{path.name} ends before its manifest is complete.", "Copy it again, whole.")
+
+
+class SealOptions(TypedDict, total=False):
+    """How a release is sealed.
+
+    ``notes`` are Markdown; ``version`` is the release's own, left out it is that of ``app``; ``after`` names for a
+    component those that are switched before it; ``allowed`` is what the engineer asks for in so many words; ``stated``
+    are nameplate values for a single image without one.
+    """
+
+    notes: str
+    version: str | None
+    after: Mapping[str, Sequence[str]]
+    labels: Mapping[str, str]
+    independent: bool
+    allowed: Allowed
+    stated: Mapping[str, Any]
+
+
+def no_key() -> Refused:
+    """What is said where a key is needed and none was given."""
+    return Refused("no-key", "an image is signed before it is published.", "Name the signing key with --key.")
+
+
+def named(name: str) -> str:
+    """The selector that picks a release by its name; raises ``Refused`` for what is no name."""
+    release = parse_release_name(name)
+    return f'board = {release.board} and line = {release.line} and version = "{release.version}"'
+
+
+def picked(name: str, found: Sequence[ReleaseOut]) -> ReleaseOut:
+    """The release of exactly this name: versions that differ in build metadata alone are equal to a selector."""
+    for release in found:
+        if release.name == name:
+            return release
+    raise Refused("unknown-release", f"there is no release {name}.", "See `herald release list`.")
+
+
+def seal_files(
+    files: Sequence[Path],
+    key: Ed25519PrivateKey,
+    boards: Iterable[BoardOut | BoardIn],
+    *,
+    notes: str = "",
+    version: str | None = None,
+    after: Mapping[str, Sequence[str]] | None = None,
+    labels: Mapping[str, str] | None = None,
+    independent: bool = False,
+    allowed: Allowed = Allowed(),
+    stated: Mapping[str, Any] | None = None,
 ) -> SealedRelease:
-    """Seals one image; ``stated`` are nameplate values for an image without one. Raises ``Refused``."""
-    image = load_image(read_file(path, "the firmware file"), **stated)
-    manifest = describe([image], vendor_domain, description)
-    length, portions = seal([image], manifest, key)
-    return SealedRelease(image, manifest, length, portions)
+    """Seals a release of one image, of several, or of what a release sheet (``.toml``) names.
+
+    ``boards`` are those that are known: the images' board must be among them. ``version`` is the release's own, left
+    out it is that of ``app``; the options are those of ``SealOptions``. Raises ``Refused``, with
+    all its ``checks`` where the images themselves are at fault.
+    """
+    given = list(files)
+    values = {name: value for name, value in (stated or {}).items() if value is not None}
+    order = {name: list(before) for name, before in (after or {}).items()}
+    if len(given) == 1 and given[0].suffix == SHEET_SUFFIX:
+        if values:
+            raise Refused("stated-twice", "a release sheet says everything itself.", "Write the values into the sheet.")
+        sheet = read_sheet(given[0])
+        parts, notes, version = sheet.images, notes or sheet.notes, version or sheet.version
+        labels, independent = {**sheet.labels, **(labels or {})}, independent or sheet.independent
+    else:
+        if len(given) > 1 and values:
+            raise Refused(
+                "stated-for-many", "values are stated, but there are several images they could be meant for.",
+                "Write a release sheet, which says for each image what it is.",
+            )  # fmt: skip
+        parts = [SheetImage(file=path, **(values if len(given) == 1 else {})) for path in given]
+    images = [open_firmware(part.file).image(**part.stated) for part in parts]
+    order |= {i.nameplate.component: part.after for i, part in zip(images, parts, strict=True) if part.after}
+    board = _board_of(images, boards)
+    images = [_in_its_slot(image, part.slot, board) for image, part in zip(images, parts, strict=True)]
+    manifest = describe(
+        images,
+        board.vendor_domain,
+        notes,
+        version=version,
+        after=order,
+        independent=independent,
+        without_updater=allowed.cut_off_for_good,
+    )
+    readings = {i.digest: Reading(i.nameplate if i.read else None, i.scanned.appearance) for i in images}
+    checks = check_release(manifest, board, (), datetime.now(UTC), allowed, readings)
+    if refused(checks):
+        raise ChecksFailed(checks)
+    length, _ = seal(images, manifest, key)
+    return SealedRelease(tuple(images), manifest, key, length, labels or {}, checks)
 
 
-def vendor_of(boards: Sequence[BoardOut], path: Path, stated_board: str | None) -> str:
-    """The vendor domain of the board that the image in ``path`` is for."""
-    plate = None if stated_board else find_nameplate(read_file(path, "the firmware file"))
-    name = stated_board or (plate.board if plate else None)
+def _board_of(images: Sequence[Image], boards: Iterable[BoardOut | BoardIn]) -> BoardFacts:
+    name = images[0].nameplate.board
     for board in boards:
         if board.name == name:
-            return board.vendor_domain
-    if name is None:
-        raise Refused("no-nameplate", f"{path.name} holds no nameplate and no board was stated.", "State --board.")
+            return facts_of(board)
     raise Refused("unknown-board", f"there is no board {name!r}.", "Add it first with `herald board add FILE`.")
+
+
+def _in_its_slot(image: Image, named: str | None, board: BoardFacts) -> Image:
+    """The image, meant for the slot that was named or, where code is position-dependent, for that of its address."""
+    slots = board.slots_of(image.nameplate.component)
+    if named is not None:
+        names = [slot.name for slot in slots]
+        if named not in names:
+            raise Refused(
+                "unknown-slot", f"{board.name} has no slot {named!r} for {image.nameplate.component}.",
+                f"It has {', '.join(names) or 'none'}.",
+            )  # fmt: skip
+        return for_slot(image, names.index(named))
+    if board.position_dependent and image.base is not None and len(slots) > 1:
+        at = [index for index, slot in enumerate(slots) if slot.address == image.base]
+        if len(at) == 1:
+            return for_slot(image, at[0])
+    return image
 
 
 def counted(portions: Iterator[bytes], progress: Progress | None) -> Iterator[bytes]:

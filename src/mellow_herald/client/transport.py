@@ -13,6 +13,8 @@ DEFAULT_URL = "http://127.0.0.1:8410"
 EVENTS = f"{API}/events"
 TRIES = 3
 PAUSE = 0.3
+# From this many bytes on, a release file is sent only after its envelope was found good.
+ASK_FIRST = 1024 * 1024
 TIMEOUT = httpx.Timeout(30.0, connect=5.0)
 # Longer than the feed's ping, so that a dead connection is noticed.
 STREAM_TIMEOUT = httpx.Timeout(5.0, read=40.0)

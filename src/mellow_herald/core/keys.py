@@ -65,18 +65,30 @@ def raw_public(key: Ed25519PublicKey | Ed25519PrivateKey) -> bytes:
     return public.public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw)
 
 
-def private_to_pem(key: Ed25519PrivateKey) -> bytes:
-    """The private key as PKCS #8 PEM (RFC 8410)."""
-    return key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+def private_to_pem(key: Ed25519PrivateKey, passphrase: str | None = None) -> bytes:
+    """The private key as PKCS #8 PEM (RFC 8410), encrypted if there is a passphrase."""
+    encryption = (
+        serialization.BestAvailableEncryption(passphrase.encode()) if passphrase else serialization.NoEncryption()
     )
+    return key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, encryption)
 
 
-def private_from_pem(pem: bytes) -> Ed25519PrivateKey:
-    """Reads a private key from PKCS #8 PEM; raises ``Refused`` when it is not an Ed25519 key."""
+def is_encrypted(pem: bytes) -> bool:
+    """Whether a private key file needs a passphrase."""
+    return b"BEGIN ENCRYPTED PRIVATE KEY" in pem
+
+
+def private_from_pem(pem: bytes, passphrase: str | None = None) -> Ed25519PrivateKey:
+    """Reads a private key from PKCS #8 PEM; raises ``Refused`` when it is not an Ed25519 key or stays locked."""
+    if b"PRIVATE KEY" not in pem and b"PUBLIC KEY" in pem:
+        raise Refused("bad-key", "the file holds a public key.", "Pass the private one, without .pub in its name.")
+    if is_encrypted(pem) and not passphrase:
+        raise Refused("passphrase-needed", "the key is locked.", "Give its passphrase (HERALD_KEY_PASSPHRASE).")
     try:
-        key = serialization.load_pem_private_key(pem, password=None)
+        key = serialization.load_pem_private_key(pem, password=passphrase.encode() if is_encrypted(pem) else None)  # type: ignore[union-attr]
     except (ValueError, TypeError):
+        if is_encrypted(pem):
+            raise Refused("wrong-passphrase", "the passphrase does not open the key.", "Try again.") from None
         raise Refused("bad-key", "the file holds no readable private key.", "Make one with `herald key new`.") from None
     if not isinstance(key, Ed25519PrivateKey):
         raise Refused("bad-key", "the private key is not an Ed25519 key.", "Make one with `herald key new`.")
@@ -92,6 +104,8 @@ def public_to_pem(public: bytes) -> bytes:
 
 def public_from_pem(pem: bytes) -> bytes:
     """The raw public key (32 bytes) out of a public or private PEM file."""
+    if is_encrypted(pem):
+        raise Refused("bad-key", "the file holds a locked private key.", "Pass the .pub.pem file beside it.")
     if b"PRIVATE KEY" in pem:
         return raw_public(private_from_pem(pem))
     try:
@@ -103,6 +117,24 @@ def public_from_pem(pem: bytes) -> bytes:
     return raw_public(key)
 
 
+def revise(known: Iterable[SigningKey], changes: Iterable[SigningKey]) -> tuple[SigningKey, ...]:
+    """The keys of the next list: those known, with ``changes`` put in or added. No key is ever dropped.
+
+    Raises ``Refused`` for a revoked key that is to come back: somebody else may hold it.
+    """
+    keys = {key.public: key for key in known}
+    for change in changes:
+        before = keys.get(change.public)
+        if before is not None and before.status is KeyStatus.REVOKED and change.status is not KeyStatus.REVOKED:
+            raise Refused(
+                "key-revoked", f"key {before.fingerprint} ({before.name}) is revoked; a revoked key never comes back.",
+                "Make a new one with `herald key new`.",
+            )  # fmt: skip
+        name = change.name or (before.name if before else "")
+        keys[change.public] = SigningKey(change.public, change.status, name)
+    return tuple(keys.values())
+
+
 def sign_key_list(root: Ed25519PrivateKey, number: int, keys: Iterable[SigningKey]) -> bytes:
     """A key list as COSE_Sign1 (RFC 9052) with its payload inside, signed by the root."""
     lines = [{1: key.public, 2: key.status.value, 3: key.name} for key in keys]
@@ -112,26 +144,46 @@ def sign_key_list(root: Ed25519PrivateKey, number: int, keys: Iterable[SigningKe
 
 def verify_key_list(data: bytes, root: bytes) -> KeyList:
     """Checks a key list against the raw root public key; raises ``Refused`` for anything not signed by it."""
-    if len(data) > KEY_LIST_LIMIT:
-        raise Refused("bad-key-list", f"the key list is larger than {KEY_LIST_LIMIT} bytes.")
-    signed = cose.parse(data)
-    if signed.payload is None:
-        raise Refused("bad-key-list", "the key list carries no payload.")
+    signed, payload = _parse_key_list(data)
     if signed.kid != fingerprint(root):
         raise Refused(
             "unknown-root",
             f"the key list is signed by {signed.kid}, the root in force is {fingerprint(root)}.",
             "Sign the list with the root the fleet was made with.",
         )
-    cose.verify(signed, root, signed.payload)
-    body = cbor.decode(signed.payload)
+    cose.verify(signed, root, payload)
+    return _read_key_list(payload)
+
+
+def read_key_list(data: bytes) -> KeyList:
+    """What a key list says, without checking who signed it: only to be shown."""
+    return _read_key_list(_parse_key_list(data)[1])
+
+
+def _parse_key_list(data: bytes) -> tuple[cose.Sign1, bytes]:
+    if len(data) > KEY_LIST_LIMIT:
+        raise Refused("bad-key-list", f"the key list is larger than {KEY_LIST_LIMIT} bytes.")
+    signed = cose.parse(data)
+    if signed.payload is None:
+        raise Refused("bad-key-list", "the key list carries no payload.")
+    return signed, signed.payload
+
+
+def _read_key_list(payload: bytes) -> KeyList:
+    body = cbor.decode(payload)
     try:
-        if body[1] != KEY_LIST_TYPE or type(body[2]) is not int or body[2] < 1:
+        if body[1] != KEY_LIST_TYPE or type(body[2]) is not int or not 1 <= body[2] < 2**53:
             raise ValueError
-        keys = tuple(SigningKey(_raw_key(line[1]), KeyStatus(line[2]), str(line[3])) for line in body[3])
+        keys = tuple(SigningKey(_raw_key(line[1]), KeyStatus(line[2]), _label(line[3])) for line in body[3])
     except (KeyError, TypeError, ValueError, IndexError):
         raise Refused("bad-key-list", "the payload is not a key list.", "Make it with `herald key publish`.") from None
     return KeyList(body[2], keys)
+
+
+def _label(value: object) -> str:
+    if not isinstance(value, str) or len(value) > 100 or not value.isprintable():
+        raise ValueError("a key's name is printable text of at most 100 characters")
+    return value
 
 
 def _raw_key(value: object) -> bytes:

@@ -6,7 +6,7 @@ Because every rule is a selector, the same list works on facts in memory and, co
 from dataclasses import dataclass
 from enum import StrEnum
 
-from mellow_herald.core.selector import Compare, Node, Or, matches
+from mellow_herald.core.selector import Compare, Node, OneOf, Or, matches
 from mellow_herald.core.selector.match import Facts
 
 
@@ -21,21 +21,24 @@ class PassedOver(StrEnum):
     ALREADY_RUNNING = "already-running"
     NEWER_RUNNING = "newer-running"
     BELOW_FLOOR = "below-floor"
+    NEEDS_STEP = "needs-step"
     NO_UPDATER = "no-updater"
     IN_OTHER_ROLLOUT = "in-other-rollout"
 
 
 @dataclass(frozen=True, slots=True)
 class Candidate:
-    """What placement needs to know of the release: ``digest`` is that of its ``app`` image."""
+    """What placement needs to know of the release: ``digests`` are those of its ``app`` images (one, or one for each
+    slot), ``least_running`` the version of ``app`` a device must run before, if there is one."""
 
     board: str
     line: str
     version: str
     floor: int
-    digest: str
+    digests: tuple[str, ...]
     hw_rev_min: int
     hw_rev_max: int
+    least_running: str | None = None
 
 
 Rules = tuple[tuple[PassedOver, Node], ...]
@@ -44,16 +47,18 @@ Rules = tuple[tuple[PassedOver, Node], ...]
 def rules_for(release: Candidate) -> Rules:
     """The rules in the order in which they speak."""
     revision = Or((Compare("hw_rev", "<", release.hw_rev_min), Compare("hw_rev", ">", release.hw_rev_max)))
+    step = Or(() if release.least_running is None else (Compare("version", "<", release.least_running),))
     return (
         (PassedOver.NOT_ADMITTED, Compare("admission", "!=", "admitted")),
         (PassedOver.WRONG_BOARD, Compare("board", "!=", release.board)),
         (PassedOver.WRONG_LINE, Compare("line", "!=", release.line)),
         (PassedOver.WRONG_REVISION, revision),
         # Before unknown-build: who runs these very bytes needs nothing, whatever they are called.
-        (PassedOver.ALREADY_RUNNING, Compare("digest", "=", release.digest)),
+        (PassedOver.ALREADY_RUNNING, OneOf("digest", release.digests)),
         (PassedOver.UNKNOWN_BUILD, Compare("known_build", "=", False)),
         (PassedOver.NEWER_RUNNING, Compare("version", ">", release.version)),
         (PassedOver.BELOW_FLOOR, Compare("floor", ">", release.floor)),
+        (PassedOver.NEEDS_STEP, step),
         (PassedOver.NO_UPDATER, Compare("updater", "=", 0)),
         (PassedOver.IN_OTHER_ROLLOUT, Compare("in_rollout", "=", True)),
     )

@@ -1,7 +1,6 @@
 """The application: what one service process serves and runs beside."""
 
 import asyncio
-import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from datetime import UTC, datetime
@@ -14,7 +13,7 @@ from starlette.routing import Route
 
 from mellow_herald import __version__
 from mellow_herald.service import health
-from mellow_herald.service.api import boards, fleet, keys, people, releases, rollouts, watching
+from mellow_herald.service.api import boards, fleet, keys, lineage, people, releases, rollouts, watching
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.conductor import Conductor
 from mellow_herald.service.console import serve_console
@@ -23,9 +22,11 @@ from mellow_herald.service.device_api.describe import describe_device_api
 from mellow_herald.service.device_api.routes import DeviceApi, HotPaths
 from mellow_herald.service.feed import FeedReader, load_intervals
 from mellow_herald.service.intake import Intake
+from mellow_herald.service.lineage import keep_sampling
 from mellow_herald.service.memory import Memory, new_secret
 from mellow_herald.service.people import caller
 from mellow_herald.service.problems import add_problem_handlers
+from mellow_herald.service.retention import sweep
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
 from mellow_herald.store import fleet as fleet_store
@@ -37,8 +38,6 @@ from mellow_herald.store.images import FolderImageStore
 
 log = structlog.get_logger()
 API = "/api/v1"
-# Longer than any upload takes: what lies there untouched for so long was left by a crash.
-UPLOAD_SECONDS = 3600.0
 
 
 async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
@@ -46,7 +45,6 @@ async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
     await migrate(engine)
     anchor = await anchor_clock(engine, settings.time_scale, datetime.now(UTC))
     images = FolderImageStore(settings.data_dir / "images")
-    images.sweep(before=time.time() - UPLOAD_SECONDS)
     context = Context(settings, engine, Clock(anchor), images, Memory(), Signals())
     async with engine.begin() as connection:
         await take(connection, Lock.MIGRATION)
@@ -55,6 +53,7 @@ async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
         context.memory.mac_keys = await people_store.mac_keys(connection)
         context.memory.generations = await fleet_store.generations(connection)
     await load_intervals(context)
+    await sweep(context)
     return context
 
 
@@ -64,7 +63,7 @@ def create_app(context: Context) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        work = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run()]
+        work = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run(), keep_sampling(context)]
         tasks = [asyncio.create_task(one) for one in work]
         try:
             yield
@@ -87,7 +86,7 @@ def create_app(context: Context) -> FastAPI:
     )
     app.state.context = context
     add_problem_handlers(app)
-    for noun in (people, boards, keys, releases, fleet, rollouts, watching):
+    for noun in (people, boards, keys, releases, lineage, fleet, rollouts, watching):
         app.include_router(noun.router, prefix=API)
     app.include_router(health.router)
 

@@ -20,6 +20,7 @@ from mellow_herald.core.decide import (
     Progress,
     decide,
 )
+from mellow_herald.core.firmware import APP
 from mellow_herald.core.placement import Candidate, Rules, rules_for
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState, RolloutState
@@ -49,9 +50,10 @@ def rules_of(row: Any) -> Rules:
     """Who is passed over by a stored rollout (or release) row."""
     return rules_for(
         Candidate(
-            row["board"], row["line"], row["version"], row["floor"], row["digest"], row["hw_rev_min"], row["hw_rev_max"]
+            row["board"], row["line"], row["version"], row["floor"], tuple(row["digests"]),
+            row["hw_rev_min"], row["hw_rev_max"], row["needs"].get(APP),
         )
-    )
+    )  # fmt: skip
 
 
 class Conductor:

@@ -7,7 +7,7 @@ from mellow_herald.core.duration import parse_duration
 from mellow_herald.service.context import Context
 from mellow_herald.service.people import secret_hash
 from mellow_herald.service.problems import ProblemError
-from mellow_herald.store import fleet, releases
+from mellow_herald.store import boards, fleet
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut
 from mellow_herald.wire.fleet import CodeIn, CodeOut
@@ -39,7 +39,7 @@ async def make_code(context: Context, asked: CodeIn, by: str) -> CodeOut:
 
 
 async def _check_board(connection: object, board: str, line: str) -> None:
-    row = await releases.find_board(connection, board)  # type: ignore[arg-type]
+    row = await boards.find_board(connection, board)  # type: ignore[arg-type]
     if row is None:
         raise ProblemError(422, "unknown-board", f"There is no board {board!r}. Add it with `herald board add FILE`.")
     if line not in row["lines"]:

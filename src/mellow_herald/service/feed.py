@@ -10,10 +10,13 @@ import asyncpg
 import structlog
 from sqlalchemy.engine import make_url
 
+from mellow_herald.core.duration import parse_duration
+from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.context import Context
+from mellow_herald.service.memory import Intervals
 from mellow_herald.store import feed
+from mellow_herald.store.boards import list_boards
 from mellow_herald.store.database import CHANNEL
-from mellow_herald.store.releases import list_boards
 from mellow_herald.wire.event import Event
 
 log = structlog.get_logger()
@@ -104,7 +107,16 @@ async def load_intervals(context: Context) -> None:
     """Reads the boards' check-in intervals; what was remembered with others no longer counts."""
     async with context.engine.connect() as connection:
         boards = await list_boards(connection)
-    context.memory.intervals = {row["name"]: row["check_in_s"] for row in boards}
+    context.memory.intervals = {
+        row["name"]: Intervals(
+            row["check_in_s"],
+            tuple(
+                (parse_selector(one["where"]), int(parse_duration(one["every"]).total_seconds()))
+                for one in row["check_in_exceptions"]
+            ),
+        )
+        for row in boards
+    }
     context.memory.epoch += 1
 
 

@@ -47,10 +47,10 @@ class Call:
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What does not change about a rollout: the digests of its manifest and ``app`` image, and the trial's length."""
+    """What does not change about a rollout: the digests of its manifest and ``app`` images, and the trial's length."""
 
     manifest: str
-    digest: str
+    digests: frozenset[str]
     trial_s: int
 
 
@@ -184,7 +184,9 @@ class Intake:
         for rollout_id in ids - self._targets.keys():
             (row,) = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
             trial = PlanDocument.model_validate(row["plan"]).to_plan().trial_for
-            self._targets[rollout_id] = Target(row["manifest_digest"], row["digest"], int(trial.total_seconds()))
+            self._targets[rollout_id] = Target(
+                row["manifest_digest"], frozenset(row["digests"]), int(trial.total_seconds())
+            )
 
     def _answer(self, batch: Batch, call: Call) -> OrderOut:
         device = batch.devices.get(call.device_id)
@@ -235,7 +237,10 @@ class Intake:
         }
 
     def _interval(self, device: dict[str, Any]) -> int:
-        return self._context.memory.intervals.get(device["board"], USUAL_INTERVAL_S)
+        intervals = self._context.memory.intervals.get(device["board"])
+        if intervals is None:
+            return USUAL_INTERVAL_S
+        return intervals.of({**device["labels"], **device}) if intervals.exceptions else intervals.usual_s
 
     def _note_report(self, batch: Batch, device_id: int, said: ReportIn, refused: list[RefusedReport]) -> None:
         held = batch.attempts[said.attempt]
@@ -289,7 +294,7 @@ class Intake:
             return OrderOut(next_checkin_s=interval)
         target = self._targets[held.row["rollout_id"]]
         standby = device["standby"].get("app") or {}
-        holds = standby.get("digest") == target.digest
+        holds = standby.get("digest") in target.digests
         word = Word(call.checkin is not None, bool(call.checkin and call.checkin.ready), holds)
         before = held.attempt
         found = answer(before, batch.states[held.row["rollout_id"]], word, batch.now, batch.numbers)

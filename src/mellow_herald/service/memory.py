@@ -7,10 +7,12 @@ not been read for two seconds, the memory is not used at all.
 
 import secrets
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from mellow_herald.core.selector import Node, matches
 from mellow_herald.core.token import DeviceToken, make_token, read_token
 from mellow_herald.wire.device import CheckinIn
 
@@ -31,6 +33,18 @@ class Remembered:
     interval_s: int
 
 
+@dataclass(frozen=True, slots=True)
+class Intervals:
+    """How often the devices of a board check in (s), and those that a selector picks; the first that matches counts."""
+
+    usual_s: int
+    exceptions: tuple[tuple[Node, int], ...] = ()
+
+    def of(self, facts: Mapping[str, Any]) -> int:
+        """The interval of a device with these facts."""
+        return next((seconds for node, seconds in self.exceptions if matches(node, facts)), self.usual_s)
+
+
 class Memory:
     """Tokens' generations, MAC keys, boards' check-in intervals (s) and last words, in one process."""
 
@@ -38,7 +52,7 @@ class Memory:
         self.epoch = 0
         self.generations: dict[int, int] = {}
         self.mac_keys: dict[int, bytes] = {}
-        self.intervals: dict[str, int] = {}
+        self.intervals: dict[str, Intervals] = {}
         self.pulses: dict[int, dict[str, Any]] = {}
         self._words: dict[int, Remembered] = {}
         self._feed_read = 0.0

@@ -1,5 +1,7 @@
 """Every error becomes a problem (RFC 9457) whose detail says what to do."""
 
+from collections.abc import Sequence
+from dataclasses import asdict
 from http import HTTPStatus
 from typing import Any
 
@@ -10,7 +12,9 @@ from pydantic import ValidationError
 from starlette.exceptions import HTTPException
 from starlette.responses import JSONResponse, Response
 
+from mellow_herald.core.checks import Check
 from mellow_herald.core.refusal import Refused
+from mellow_herald.wire.check import CheckOut
 from mellow_herald.wire.problem import MEDIA_TYPE, TYPE_PREFIX, Problem
 
 log = structlog.get_logger()
@@ -31,6 +35,7 @@ TITLES = {
     405: "Method not allowed",
     409: "In conflict with what is there",
     411: "Length required",
+    412: "Changed meanwhile",
     413: "Too large",
     415: "Unsupported media type",
     422: "Not acceptable as it is",
@@ -49,12 +54,18 @@ class ProblemError(Exception):
 
 
 def problem_response(
-    status: int, kind: str, detail: str, instance: str | None = None, headers: dict[str, str] | None = None
+    status: int,
+    kind: str,
+    detail: str,
+    instance: str | None = None,
+    headers: dict[str, str] | None = None,
+    checks: Sequence[Check] | None = None,
 ) -> Response:
     """The response for a problem."""
     title = TITLES.get(status) or HTTPStatus(status).phrase
-    body = Problem(type=TYPE_PREFIX + kind, title=title, status=status, detail=detail, instance=instance)
-    return JSONResponse(body.model_dump(exclude_none=True), status, headers, media_type=MEDIA_TYPE)
+    lines = None if checks is None else [CheckOut.model_validate(asdict(check)) for check in checks]
+    body = Problem(type=TYPE_PREFIX + kind, title=title, status=status, detail=detail, instance=instance, checks=lines)
+    return JSONResponse(body.model_dump(mode="json", exclude_none=True), status, headers, media_type=MEDIA_TYPE)
 
 
 def describe_validation(errors: list[Any]) -> str:
@@ -75,7 +86,8 @@ def problem_for(error: Exception, instance: str | None = None) -> Response:
             return problem_response(error.status, error.kind, error.detail, instance, error.headers)
         case Refused():
             status = STATUS_OF_REFUSAL.get(error.kind, 422)
-            return problem_response(status, error.kind, str(error), instance)
+            checks = getattr(error, "checks", None)
+            return problem_response(status, error.kind, str(error), instance, checks=checks)
         case RequestValidationError() | ValidationError():
             errors = list(error.errors())
             bad_json = any(e["type"] == "json_invalid" for e in errors)

@@ -1,25 +1,43 @@
 """Receiving a release file: verified before its payloads are taken, visible only when all of it is whole."""
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import suppress
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.checks import Allowed, Check, Reading, Verdict
 from mellow_herald.core.envelope import EnvelopeReader, Opened, PayloadBegins, PayloadEnds, PayloadPiece
-from mellow_herald.core.manifest import Component, Verified, verify
+from mellow_herald.core.firmware import Scan
+from mellow_herald.core.manifest import Verified, split_envelope, verify
 from mellow_herald.core.refusal import Refused
+from mellow_herald.core.suit import Component
+from mellow_herald.service.checking import must_pass
 from mellow_herald.service.context import Context
-from mellow_herald.store import releases
+from mellow_herald.store import keys, releases
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
+from mellow_herald.store.gate import Lock, share
 from mellow_herald.store.images import Writing
+from mellow_herald.wire.release import ReleaseState
 
 # How much of a refused upload is still read, so that the sender hears the answer instead of a broken connection.
 DRAIN_LIMIT = 4 * 1024 * 1024
 
 
-async def receive(context: Context, body: AsyncIterator[bytes], announced: int | None, by: str) -> tuple[int, bool]:
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """What the engineer wants of an upload. ``draft``: checked and kept, but not offered yet."""
+
+    draft: bool = False
+    allowed: Allowed = field(default_factory=Allowed)
+    labels: Mapping[str, str] = field(default_factory=dict)
+
+
+async def receive(
+    context: Context, body: AsyncIterator[bytes], announced: int | None, by: str, wishes: Wishes
+) -> tuple[int, bool]:
     """Takes a release file; returns its id and whether it is new. Leaves nothing if it is refused."""
     limit = context.settings.upload_limit
     if announced is not None and announced > limit:
@@ -27,7 +45,7 @@ async def receive(context: Context, body: AsyncIterator[bytes], announced: int |
             "too-large", f"the release file has {announced} bytes; this service takes at most {limit}.",
             "Publish a smaller image, or start the service with a higher upload limit.",
         )  # fmt: skip
-    receiving = _Receiving(context, by)
+    receiving = _Receiving(context, by, wishes)
     try:
         taken = 0
         async for piece in body:
@@ -46,6 +64,31 @@ async def receive(context: Context, body: AsyncIterator[bytes], announced: int |
         receiving.drop()
 
 
+async def foresee_envelope(context: Context, envelope: bytes, wishes: Wishes) -> tuple[int | None, tuple[Check, ...]]:
+    """What publishing would say of a signed envelope whose images are not sent yet: the id of the very same release,
+    if it is there already, and the checks that need no images. Raises ``Refused`` for what cannot be published."""
+    authentication, manifest = split_envelope(envelope)
+    async with context.engine.connect() as connection:
+        verified = verify(authentication, manifest, await trusted(connection), new_release=True)
+        try:
+            if await _check_known(connection, verified) is not None:
+                return None, ()
+        except AlreadyThereError as known:
+            return known.release_id, ()
+        return None, await must_pass(connection, context.clock, verified.manifest, wishes.allowed)
+
+
+async def trusted(connection: AsyncConnection) -> Any:
+    """The key list in force; raises ``Refused`` if there is none yet."""
+    known = await keys.trusted_keys(connection)
+    if known is None:
+        raise Refused(
+            "no-key-list", "the service has no key list yet, so no signature can be checked.",
+            "Publish one first with `herald key publish`.",
+        )  # fmt: skip
+    return known
+
+
 async def _drain(body: AsyncIterator[bytes]) -> None:
     left = DRAIN_LIMIT
     with suppress(Exception):
@@ -58,13 +101,15 @@ async def _drain(body: AsyncIterator[bytes]) -> None:
 class _Receiving:
     """One upload under way."""
 
-    def __init__(self, context: Context, by: str) -> None:
-        self._context, self._by = context, by
+    def __init__(self, context: Context, by: str, wishes: Wishes) -> None:
+        self._context, self._by, self._wishes = context, by, wishes
         self._reader = EnvelopeReader()
         self._opened: Opened | None = None
         self._verified: Verified | None = None
         self._writing: Writing | None = None
+        self._scan = Scan()
         self._complete: dict[str, Writing] = {}
+        self._readings: dict[str, Reading] = {}
 
     async def take(self, piece: bytes) -> None:
         for event in self._reader.feed(piece):
@@ -74,52 +119,30 @@ class _Receiving:
                 case PayloadBegins(uri, size):
                     component = self._expect(uri, size)
                     self._writing = self._context.images.begin(component.digest, component.size)
+                    self._scan = Scan()
                 case PayloadPiece(data):
-                    assert self._writing is not None
-                    await asyncio.to_thread(self._writing.write, data)
+                    await asyncio.to_thread(self._write, data)
                 case PayloadEnds():
                     assert self._writing is not None
+                    seen = self._scan.close()
+                    if seen.fault is not None:
+                        raise seen.fault
+                    self._readings[self._writing.digest] = Reading(seen.plate, seen.appearance)
                     self._complete[self._writing.digest] = self._writing
                     self._writing = None
 
+    def _write(self, data: bytes) -> None:
+        assert self._writing is not None
+        self._writing.write(data)
+        self._scan.feed(data)
+
     async def _open(self, opened: Opened) -> None:
         async with self._context.engine.connect() as connection:
-            trusted = await releases.trusted_keys(connection)
-            if trusted is None:
-                raise Refused(
-                    "no-key-list", "the service has no key list yet, so no signature can be checked.",
-                    "Publish one first with `herald key publish`.",
-                )  # fmt: skip
-            verified = verify(opened.authentication, opened.manifest, trusted, new_release=True)
-            await self._check_board(connection, verified)
-            await _check_known(connection, verified)
+            verified = verify(opened.authentication, opened.manifest, await trusted(connection), new_release=True)
+            if await _check_known(connection, verified) is None:
+                # What the manifest alone shows to be wrong is said before its images are taken.
+                await must_pass(connection, self._context.clock, verified.manifest, self._wishes.allowed)
         self._opened, self._verified = opened, verified
-
-    async def _check_board(self, connection: AsyncConnection, verified: Verified) -> None:
-        release = verified.manifest
-        board = await releases.find_board(connection, release.board)
-        if board is None:
-            raise Refused(
-                "unknown-board", f"there is no board {release.board!r}.", "Add it first with `herald board add FILE`."
-            )
-        if release.line not in board["lines"]:
-            raise Refused(
-                "unknown-line", f"board {release.board} serves {', '.join(board['lines'])}, not {release.line}.",
-                "Correct the line, or add it to the board's file and run `herald board add` again.",
-            )  # fmt: skip
-        if release.vendor_domain != board["vendor_domain"]:
-            raise Refused(
-                "wrong-vendor",
-                f"the release is signed for {release.vendor_domain}, the board belongs to {board['vendor_domain']}.",
-            )
-        room = min(slot["size"] for slot in board["slots"])
-        for component in release.components:
-            if component.size > room:
-                raise Refused(
-                    "too-large-for-slot",
-                    f"component {component.name} has {component.size} bytes, a slot of {release.board} has {room}.",
-                    "Build a smaller image, or correct the board's slots.",
-                )
 
     def _expect(self, uri: str, size: int) -> Component:
         assert self._verified is not None
@@ -133,41 +156,88 @@ class _Receiving:
     async def finish(self) -> tuple[int, bool]:
         self._reader.close()
         assert self._verified is not None and self._opened is not None
-        verified = self._verified
-        for component in verified.manifest.components:
+        verified, clock = self._verified, self._context.clock
+        components = verified.manifest.components
+        for component in components:
             if component.digest not in self._complete:
                 raise Refused(
                     "image-missing", f"the file carries no image for component {component.name}.",
                     "Seal the release again with all its images.",
                 )  # fmt: skip
-        for writing in self._complete.values():
-            await asyncio.to_thread(writing.keep)
-        now = self._context.clock.now()
         async with self._context.engine.begin() as connection:
+            # Shared with other uploads; whoever cleans images or changes keys waits until this is recorded.
+            await share(connection, Lock.KEYS)
+            await share(connection, Lock.IMAGES)
+            opened = self._opened
+            verify(opened.authentication, opened.manifest, await trusted(connection), new_release=True)
+            restored = await _check_known(connection, verified)
+            checks: tuple[Check, ...] = ()
+            if restored is None:
+                checks = await must_pass(connection, clock, verified.manifest, self._wishes.allowed, self._readings)
+            for writing in self._complete.values():
+                await asyncio.to_thread(writing.keep)
+            await releases.note_images(connection, components, clock.now())
+            if restored is not None:
+                await releases.change_release(connection, restored, cleaned_at=None)
+                await self._announce(connection, restored, "images restored")
+                return restored, False
+            read = [digest for digest, reading in self._readings.items() if reading.plate is not None]
             release_id = await releases.add_release(
-                connection, verified, self._opened.authentication, self._opened.manifest, self._by, now
+                connection, verified, read, {**self._columns(), "checks": [asdict(check) for check in checks]}
             )
             if release_id is None:  # another upload of the same name was quicker
                 await _check_known(connection, verified)
                 raise AssertionError("a release that could not be added must be known")
-            await self._announce(connection, release_id, verified)
+            warned = [check.detail for check in checks if check.verdict is Verdict.WARN]
+            await self._announce(connection, release_id, "uploaded" if self._wishes.draft else "published", warned)
         return release_id, True
 
-    async def _announce(self, connection: AsyncConnection, release_id: int, verified: Verified) -> None:
-        release, now = verified.manifest, self._context.clock.now()
-        name = f"{release.board}/{release.line}/{release.version}"
-        data: dict[str, Any] = {"release": name, "id": release_id}
-        await publish(connection, [FeedEvent(now, "release", data={**data, "what": "published"})])
-        entry = JournalEntry(
-            now, self._by, "release published", name, "signed by an active key", {**data, "key": verified.kid}
-        )
-        await write_journal(connection, entry)
+    def _columns(self) -> dict[str, Any]:
+        assert self._verified is not None and self._opened is not None
+        now = self._context.clock.now()
+        draft = self._wishes.draft
+        return {
+            "state": ReleaseState.DRAFT.value if draft else ReleaseState.PUBLISHED.value,
+            "notes": self._verified.manifest.description,
+            "labels": dict(self._wishes.labels),
+            "authentication": self._opened.authentication,
+            "manifest": self._opened.manifest,
+            "uploaded_at": now,
+            "uploaded_by": self._by,
+            "published_at": None if draft else now,
+            "published_by": None if draft else self._by,
+        }
+
+    async def _announce(
+        self, connection: AsyncConnection, release_id: int, what: str, warned: list[str] | None = None
+    ) -> None:
+        assert self._verified is not None
+        name = self._verified.manifest.name
+        more = {"key": self._verified.kid, **({"warned": warned} if warned else {})}
+        await announce(connection, self._context, release_id, name, what, self._by, "signed by an active key", more)
 
     def drop(self) -> None:
         """Deletes what was written and not kept."""
         for writing in (self._writing, *self._complete.values()):
             if writing is not None:
                 writing.drop()
+
+
+async def announce(
+    connection: AsyncConnection,
+    context: Context,
+    release_id: int,
+    name: str,
+    what: str,
+    by: str,
+    why: str,
+    more: Mapping[str, Any] | None = None,
+) -> None:
+    """Writes to feed and journal what became of a release."""
+    now = context.clock.now()
+    data: dict[str, Any] = {"release": name, "id": release_id}
+    await publish(connection, [FeedEvent(now, "release", data={**data, "what": what})])
+    await write_journal(connection, JournalEntry(now, by, f"release {what}", name, why, {**data, **(more or {})}))
 
 
 class AlreadyThereError(Exception):
@@ -178,17 +248,25 @@ class AlreadyThereError(Exception):
         self.release_id = release_id
 
 
-async def _check_known(connection: AsyncConnection, verified: Verified) -> None:
-    """Raises ``AlreadyThereError`` for the same bytes under the same name, ``Refused`` for others."""
+async def _check_known(connection: AsyncConnection, verified: Verified) -> int | None:
+    """Raises ``AlreadyThereError`` for the same bytes under the same name, ``Refused`` for others.
+
+    Returns the release's id where its images were cleaned away, so that this upload brings them back.
+    """
     release = verified.manifest
     row = await releases.find_release(connection, release.board, release.line, release.version)
     if row is None:
-        return
+        return None
     (known,) = await releases.list_releases(connection, release_id=row["id"])
-    name = f"{release.board}/{release.line}/{release.version}"
-    if {c["name"]: c["digest"] for c in known["components"]} == {c.name: c.digest for c in release.components}:
+    there = {(c["name"], c["slot"]): c["digest"] for c in known["components"]}
+    if there == {(c.name, c.slot): c.digest for c in release.components}:
+        if row["cleaned_at"] is not None:
+            return int(row["id"])
         raise AlreadyThereError(row["id"])
+    drafted = row["state"] == ReleaseState.DRAFT
     raise Refused(
-        "release-exists", f"{name} was published before, with other bytes.",
+        "release-exists",
+        f"{release.name} {'is there as a draft' if drafted else 'was published before'}, with other bytes.",
+        f"Drop the draft first: herald release drop {release.name}." if drafted else
         "A version names one set of bytes for ever: raise the version, build again and publish that.",
     )  # fmt: skip

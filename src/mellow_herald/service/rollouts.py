@@ -7,14 +7,16 @@ from typing import Any
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import AT_RISK, BAD, Refusal, Resume, State, advance
+from mellow_herald.core.firmware import APP
 from mellow_herald.core.rollout import RolloutState, may_move
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.conductor import attempt_event, finish, rules_of, word_of_service
 from mellow_herald.service.context import Context
+from mellow_herald.service.offering import check_offerable
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import attempts, releases, rollouts
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
-from mellow_herald.store.gate import close_gate
+from mellow_herald.store.gate import Lock, close_gate, share
 from mellow_herald.wire.rollout import PlanDocument, RingOut, RolloutOut
 
 
@@ -29,12 +31,22 @@ async def start(context: Context, document: PlanDocument, by: str, request_key: 
             if known is not None:
                 return known, False
         name = plan.release
-        release = await releases.find_release(connection, name.board, name.line, name.version)
-        if release is None or release["state"] != "published":
-            raise ProblemError(422, "unknown-release", f"No release {name} is published. See `herald release list`.")
+        # Both are held until the rollout is recorded: neither a withdrawal nor a revocation slips in between.
+        await share(connection, Lock.KEYS)
+        release = await releases.find_release(connection, name.board, name.line, name.version, share=True)
+        if release is None:
+            raise ProblemError(422, "unknown-release", f"There is no release {name}. See `herald release list`.")
+        await check_offerable(connection, release)
         (full,) = await releases.list_releases(connection, release_id=release["id"])
-        digest = next((c["digest"] for c in full["components"] if c["name"] == "app"), full["components"][0]["digest"])
-        counts = await rollouts.count_target(connection, target, rules_of({**release, "digest": digest}))
+        others = sorted({c["name"] for c in full["components"]} - {APP})
+        if others:
+            raise ProblemError(
+                422, "components-not-served",
+                f"{name} changes {', '.join(others)}; devices here update only {APP} so far. "
+                f"Publish {APP} in a release of its own.",
+            )  # fmt: skip
+        digests = [c["digest"] for c in full["components"]]
+        counts = await rollouts.count_target(connection, target, rules_of({**release, "digests": digests}))
         targeted = sum(counts.values())
         if not counts.get(None):
             reasons = ", ".join(f"{n} {reason}" for reason, n in counts.items()) or "the target matches no device"
@@ -96,20 +108,41 @@ async def cancel(context: Context, rollout_id: int, by: str, why: str) -> None:
         await _say(connection, rollout_id, "cancelled", by, why, now)
 
 
+async def halt_within(connection: AsyncConnection, context: Context, rollout_id: int, by: str, why: str) -> bool:
+    """Halts a rollout in the caller's transaction, if it can be halted; tells whether it was."""
+    number = await close_gate(connection, rollout_id)
+    row = await _row(connection, rollout_id)
+    if not may_move(RolloutState(row["state"]), RolloutState.HALTED):
+        return False
+    await _move(connection, row, RolloutState.HALTED, by, why, number, context.clock.now())
+    return True
+
+
 async def _act(context: Context, rollout_id: int, to: RolloutState, by: str, why: str) -> None:
-    now = context.clock.now()
     async with context.engine.begin() as connection:
+        if to is RolloutState.RUNNING:
+            await share(connection, Lock.KEYS)
         number = await close_gate(connection, rollout_id)
         row = await _row(connection, rollout_id)
         _check_move(row, to)
-        values: dict[str, Any] = {"reason": None if to is RolloutState.RUNNING else why}
-        if to is RolloutState.HALTED:
-            values["halt_number"] = number
-        await rollouts.move_rollout(connection, rollout_id, to, **values)
-        if to is RolloutState.RUNNING and row["state"] == RolloutState.HALTED:
-            await _requeue(connection, rollout_id, now)
-        word = {RolloutState.RUNNING: "resumed", RolloutState.HELD: "held", RolloutState.HALTED: "halted"}[to]
-        await _say(connection, rollout_id, word, by, why, now, {"number": number})
+        if to is RolloutState.RUNNING:
+            release = await releases.find_release(connection, row["board"], row["line"], row["version"])
+            assert release is not None
+            await check_offerable(connection, release)
+        await _move(connection, row, to, by, why, number, context.clock.now())
+
+
+async def _move(
+    connection: AsyncConnection, row: Any, to: RolloutState, by: str, why: str, number: int, now: datetime
+) -> None:
+    values: dict[str, Any] = {"reason": None if to is RolloutState.RUNNING else why}
+    if to is RolloutState.HALTED:
+        values["halt_number"] = number
+    await rollouts.move_rollout(connection, row["id"], to, **values)
+    if to is RolloutState.RUNNING and row["state"] == RolloutState.HALTED:
+        await _requeue(connection, row["id"], now)
+    word = {RolloutState.RUNNING: "resumed", RolloutState.HELD: "held", RolloutState.HALTED: "halted"}[to]
+    await _say(connection, row["id"], word, by, why, now, {"number": number})
 
 
 async def _requeue(connection: AsyncConnection, rollout_id: int, now: datetime) -> None:

@@ -12,11 +12,14 @@ from typing import Any
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.behaviour import Fault, faults_of, find_behaviour
+from mellow_herald.core.firmware import APP
 from mellow_herald.core.keys import KeyList, verify_key_list
-from mellow_herald.core.manifest import Component, Verified, class_id, verify_envelope
+from mellow_herald.core.manifest import Verified, verify_envelope
 from mellow_herald.core.nameplate import Nameplate, find_nameplate
 from mellow_herald.core.order import Order
 from mellow_herald.core.refusal import Refused
+from mellow_herald.core.suit import Component, class_id
+from mellow_herald.core.version import parse_version
 from mellow_herald.sim.bootloader import (
     Boot,
     Cause,
@@ -250,7 +253,11 @@ class SimDevice:
         self.hardware.data = data
         try:
             verified = await self._verify_manifest(order.manifest or "")
-            (component,) = [one for one in verified.manifest.components if one.name == "app"]
+            component = verified.manifest.for_slot(APP, list(Slot).index(self._standby))
+            if component is None or {one.name for one in verified.manifest.components} != {APP}:
+                raise GivenUp(
+                    "refused-by-device", f"the release carries no image of {APP} alone for slot {self._standby}"
+                )
             note = self.hardware.record.notes.get(self._standby)
             if note is None or note.digest != component.digest:
                 await self._download(component, verified)
@@ -275,6 +282,10 @@ class SimDevice:
             raise GivenUp("refused-by-device", f"the release is not for hardware revision {spec.hw_rev}")
         if release.floor < self.hardware.record.floor:
             raise GivenUp("refused-by-device", f"floor number {release.floor} is below {self.hardware.record.floor}")
+        for name, least in release.needs:
+            running = self._plate.version if name == APP and self._plate else None
+            if running is None or parse_version(running) < parse_version(least):
+                raise GivenUp("refused-by-device", f"the release needs {name} {least} or later to be running")
         return verified
 
     async def _trusted_keys(self) -> KeyList:

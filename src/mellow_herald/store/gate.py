@@ -19,24 +19,36 @@ class Lock(IntEnum):
     SEALER = 3
     MIGRATION = 4
     CLOCK = 5
+    IMAGES = 6
+    LINEAGE = 7
+    KEYS = 8
+
+
+def _numbers(lock: Lock, which: int) -> dict[str, int]:
+    # Advisory locks take 32 bits; two rollouts that share one only wait for each other.
+    return {"lock": lock, "which": which % 2**31}
 
 
 async def take(connection: AsyncConnection, lock: Lock, which: int = 0) -> None:
     """Takes a lock exclusively until the transaction ends."""
-    await connection.execute(text("SELECT pg_advisory_xact_lock(:lock, :which)"), {"lock": lock, "which": which})
+    await connection.execute(text("SELECT pg_advisory_xact_lock(:lock, :which)"), _numbers(lock, which))
 
 
 async def try_take(connection: AsyncConnection, lock: Lock, which: int = 0) -> bool:
     """Takes a lock exclusively if it is free; tells whether it did."""
     statement = text("SELECT pg_try_advisory_xact_lock(:lock, :which)")
-    return bool(await connection.scalar(statement, {"lock": lock, "which": which}))
+    return bool(await connection.scalar(statement, _numbers(lock, which)))
+
+
+async def share(connection: AsyncConnection, lock: Lock, which: int = 0) -> None:
+    """Shares a lock with others that share it, until the transaction ends."""
+    await connection.execute(text("SELECT pg_advisory_xact_lock_shared(:lock, :which)"), _numbers(lock, which))
 
 
 async def share_gates(connection: AsyncConnection, rollouts: Iterable[int]) -> None:
     """Shares the gates of these rollouts until the transaction ends, always in rising order."""
     for rollout in sorted(set(rollouts)):
-        statement = text("SELECT pg_advisory_xact_lock_shared(:lock, :which)")
-        await connection.execute(statement, {"lock": Lock.GATE, "which": rollout})
+        await share(connection, Lock.GATE, rollout)
 
 
 async def close_gate(connection: AsyncConnection, rollout: int) -> int:

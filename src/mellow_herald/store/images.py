@@ -28,7 +28,9 @@ class ImageStore(Protocol):
     def begin(self, digest: str, size: int) -> Writing: ...
     def path(self, digest: str) -> Path: ...
     def sound(self, digest: str) -> bool: ...
+    def digests(self) -> list[str]: ...
     def remove(self, digest: str) -> None: ...
+    def sweep(self, before: float) -> int: ...
 
 
 class FolderImageStore:
@@ -79,6 +81,10 @@ class FolderImageStore:
             return False
         self._sound[digest] = mark
         return True
+
+    def digests(self) -> list[str]:
+        """The digests of all images in the folder."""
+        return [path.name for path in self._folder.glob("??/*") if is_digest(path.name)]
 
     def remove(self, digest: str) -> None:
         """Deletes an image that nothing refers to any more."""

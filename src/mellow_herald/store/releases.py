@@ -1,138 +1,124 @@
-"""Boards, key lists, releases and their images."""
+"""Releases and their images."""
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import Select, delete, exists, func, select, update
+from sqlalchemy.dialects.postgresql import aggregate_order_by, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.keys import KeyList, verify_key_list
+from mellow_herald.core.checks import Earlier
 from mellow_herald.core.manifest import Verified
+from mellow_herald.core.suit import Component
 from mellow_herald.core.version import version_key
-from mellow_herald.store.tables import (
-    AttemptRow,
-    Board,
-    Device,
-    ImageRow,
-    KeyListRow,
-    Release,
-    ReleaseImage,
-    Rollout,
-)
+from mellow_herald.store.tables import AttemptRow, Baseline, Device, ImageRow, Release, ReleaseImage, Rollout
 
 Row = Mapping[str, Any]
+ANY_SLOT = -1
 
 
-async def put_board(connection: AsyncConnection, values: dict[str, Any]) -> bool:
-    """Adds a board or replaces what is known of it; True if it is new."""
-    statement = insert(Board).values(**values)
-    changed = {name: value for name, value in values.items() if name not in ("name", "added_at")}
-    existed = await connection.scalar(select(Board.name).where(Board.name == values["name"]))
-    await connection.execute(statement.on_conflict_do_update(index_elements=["name"], set_=changed))
-    return existed is None
-
-
-async def list_boards(connection: AsyncConnection) -> list[Row]:
-    """All boards with their number of devices."""
-    devices = select(func.count()).where(Device.board == Board.name).scalar_subquery()
-    statement = select(Board.__table__, devices.label("devices")).order_by(Board.name)
-    return list((await connection.execute(statement)).mappings())
-
-
-async def find_board(connection: AsyncConnection, name: str) -> Row | None:
-    """One board."""
-    return (await connection.execute(select(Board.__table__).where(Board.name == name))).mappings().first()
-
-
-async def newest_key_list(connection: AsyncConnection) -> Row | None:
-    """The key list in force."""
-    statement = select(KeyListRow.__table__).order_by(KeyListRow.number.desc()).limit(1)
-    return (await connection.execute(statement)).mappings().first()
-
-
-async def trusted_keys(connection: AsyncConnection) -> KeyList | None:
-    """The key list in force, verified again."""
-    row = await newest_key_list(connection)
-    return None if row is None else verify_key_list(row["body"], row["root"])
-
-
-async def add_key_list(connection: AsyncConnection, number: int, root: bytes, body: bytes, at: datetime) -> None:
-    """Adds a key list; the caller has checked that its number is the highest."""
-    await connection.execute(insert(KeyListRow).values(number=number, root=root, body=body, published_at=at))
-
-
-async def find_release(connection: AsyncConnection, board: str, line: str, version: str) -> Row | None:
-    """A release by its name."""
+async def find_release(
+    connection: AsyncConnection, board: str, line: str, version: str, *, share: bool = False
+) -> Row | None:
+    """A release by its name; with ``share`` it cannot change until the transaction ends."""
     statement = select(Release.__table__).where(
         Release.board == board, Release.line == line, Release.version == version
     )
+    if share:
+        statement = statement.with_for_update(read=True)
     return (await connection.execute(statement)).mappings().first()
 
 
+async def note_images(connection: AsyncConnection, components: Collection[Component], at: datetime) -> None:
+    """Records that these images' bytes stand in the image store; the caller shares ``Lock.IMAGES``."""
+    for component in sorted(components, key=lambda one: one.digest):
+        row = {"digest": component.digest, "size": component.size, "stored_at": at, "gone_at": None}
+        there = insert(ImageRow).values(**row)
+        await connection.execute(
+            there.on_conflict_do_update(index_elements=["digest"], set_={"gone_at": None, "stored_at": at})
+        )
+
+
 async def add_release(
-    connection: AsyncConnection, verified: Verified, authentication: bytes, manifest: bytes, by: str, at: datetime
+    connection: AsyncConnection,
+    verified: Verified,
+    read: Collection[str],
+    values: dict[str, Any],
 ) -> int | None:
-    """Records a published release whose images are stored; None if another of that name came first."""
+    """Records a release whose images are noted; None if another of that name came first.
+
+    ``read`` are the digests of images whose nameplate was read; ``values`` the columns that do not follow from the
+    manifest.
+    """
     release = verified.manifest
-    for component in release.components:
-        row = {"digest": component.digest, "size": component.size, "stored_at": at}
-        await connection.execute(insert(ImageRow).values(**row).on_conflict_do_nothing())
     statement = insert(Release).values(
         board=release.board,
         line=release.line,
         version=release.version,
         version_key=version_key(release.version),
-        state="published",
         floor=release.floor,
         hw_rev_min=release.hw_rev_min,
         hw_rev_max=release.hw_rev_max,
-        description=release.description,
+        needs=dict(release.needs),
+        independent=release.independent,
+        revision=1,
         manifest_digest=verified.digest,
-        authentication=authentication,
-        manifest=manifest,
         kid=verified.kid,
-        published_at=at,
-        published_by=by,
+        **values,
     )
     done = await connection.execute(statement.on_conflict_do_nothing().returning(Release.id))
     release_id = done.scalar()
     if release_id is None:
         return None
-    components = [
+    rows = [
         {
             "release_id": release_id,
-            "component": c.name,
-            "digest": c.digest,
-            "version": c.version,
-            "build_id": c.build_id,
+            "component": one.name,
+            "slot": ANY_SLOT if one.slot is None else one.slot,
+            "position": position,
+            "digest": one.digest,
+            "version": one.version,
+            "updater": one.updater,
+            "build_id": one.build_id,
+            "build_time": one.build_time,
+            "address": one.address,
+            "after": list(one.after),
+            "read": one.digest in read,
         }
-        for c in release.components
+        for position, one in enumerate(release.components)
     ]
-    await connection.execute(insert(ReleaseImage), components)
+    await connection.execute(insert(ReleaseImage), rows)
     return int(release_id)
 
 
-async def list_releases(
-    connection: AsyncConnection, *, release_id: int | None = None, after: int | None = None, limit: int = 100
-) -> list[Row]:
-    """Releases, newest first, with their images and how many devices run them or are on the way."""
+def _components() -> Any:
     component = func.jsonb_build_object(
         "name", ReleaseImage.component, "version", ReleaseImage.version, "digest", ReleaseImage.digest,
-        "size", ImageRow.size, "build_id", ReleaseImage.build_id,
+        "size", ImageRow.size, "build_id", ReleaseImage.build_id, "build_time", ReleaseImage.build_time,
+        "updater", ReleaseImage.updater, "slot", func.nullif(ReleaseImage.slot, ANY_SLOT),
+        "address", ReleaseImage.address, "after", ReleaseImage.after, "read", ReleaseImage.read,
     )  # fmt: skip
-    components = (
-        select(func.jsonb_agg(component))
+    return (
+        select(func.jsonb_agg(aggregate_order_by(component, ReleaseImage.position)))
         .join(ImageRow, ImageRow.digest == ReleaseImage.digest)
         .where(ReleaseImage.release_id == Release.id)
         .scalar_subquery()
+        .label("components")
     )
+
+
+def _shown() -> Select[Any]:
     running = (
         select(func.count())
         .select_from(Device)
-        .join(ReleaseImage, ReleaseImage.digest == Device.digest)
-        .where(ReleaseImage.release_id == Release.id, ReleaseImage.component == "app")
+        .where(
+            exists().where(
+                ReleaseImage.release_id == Release.id,
+                ReleaseImage.component == "app",
+                ReleaseImage.digest == Device.digest,
+            )
+        )
         .scalar_subquery()
     )
     coming = (
@@ -142,20 +128,98 @@ async def list_releases(
         .where(Rollout.release_id == Release.id, AttemptRow.live)
         .scalar_subquery()
     )
-    statement = (
-        select(
-            Release.__table__,
-            components.label("components"),
-            running.label("running"),
-            coming.label("on_the_way"),
-        )
-        .order_by(Release.id.desc())
-        .limit(limit)
+    return select(
+        Release.__table__,
+        _components(),
+        running.label("running"),
+        coming.label("on_the_way"),
+        exists().where(Baseline.release_id == Release.id).label("baseline"),
     )
+
+
+async def list_releases(
+    connection: AsyncConnection, *, release_id: int | None = None, after: int | None = None, limit: int | None = 100
+) -> list[Row]:
+    """Releases, newest first, with their images, how many devices run them or are on the way, and whether one is the
+    baseline."""
+    statement = _shown().order_by(Release.id.desc()).limit(limit)
     if release_id is not None:
         statement = statement.where(Release.id == release_id)
     if after is not None:
         statement = statement.where(Release.id < after)
+    return list((await connection.execute(statement)).mappings())
+
+
+async def earlier_releases(connection: AsyncConnection, board: str, line: str) -> list[Earlier]:
+    """What was published of a line on a board before, drafts not counted."""
+    statement = select(Release.version, Release.floor, Release.state, _components()).where(
+        Release.board == board, Release.line == line, Release.state != "draft"
+    )
+    return [
+        Earlier(
+            row["version"],
+            row["floor"],
+            row["state"] == "withdrawn",
+            tuple(component_of(values) for values in row["components"]),
+        )
+        for row in (await connection.execute(statement)).mappings()
+    ]
+
+
+def component_of(values: Mapping[str, Any]) -> Component:
+    """A component as ``list_releases`` shows it."""
+    known = {name: values[name] for name in Component.__annotations__ if name != "after"}
+    return Component(**known, after=tuple(values["after"]))
+
+
+async def lock_release(connection: AsyncConnection, release_id: int) -> Row | None:
+    """One release, locked until the transaction ends."""
+    statement = select(Release.__table__).where(Release.id == release_id).with_for_update()
+    return (await connection.execute(statement)).mappings().first()
+
+
+async def change_release(connection: AsyncConnection, release_id: int, **values: Any) -> None:
+    """Writes columns of a release and counts the edit."""
+    statement = update(Release).where(Release.id == release_id)
+    await connection.execute(statement.values(**values, revision=Release.revision + 1))
+
+
+async def drop_release(connection: AsyncConnection, release_id: int) -> None:
+    """Deletes a draft's record; its images are left to the sweep of what nothing refers to."""
+    await connection.execute(delete(ReleaseImage).where(ReleaseImage.release_id == release_id))
+    await connection.execute(delete(Release).where(Release.id == release_id, Release.state == "draft"))
+
+
+async def set_baseline(
+    connection: AsyncConnection, board: str, line: str, release_id: int, at: datetime, by: str
+) -> int | None:
+    """Makes a release the baseline of its board and line; returns the one before."""
+    before = await connection.scalar(select(Baseline.release_id).where(Baseline.board == board, Baseline.line == line))
+    values = {"release_id": release_id, "set_at": at, "set_by": by}
+    statement = insert(Baseline).values(board=board, line=line, **values)
+    await connection.execute(statement.on_conflict_do_update(index_elements=["board", "line"], set_=values))
+    return None if before is None else int(before)
+
+
+async def clear_baseline(connection: AsyncConnection, release_id: int) -> bool:
+    """Takes back that a release is the baseline; tells whether it was."""
+    done = await connection.execute(delete(Baseline).where(Baseline.release_id == release_id))
+    return bool(done.rowcount)
+
+
+async def live_rollouts_of(connection: AsyncConnection, release_ids: Collection[int]) -> list[Row]:
+    """The rollouts of these releases that have not ended: ``id``, ``name``, ``state``, ``release_id``."""
+    statement = (
+        select(Rollout.id, Rollout.name, Rollout.state, Rollout.release_id)
+        .where(Rollout.release_id.in_(sorted(release_ids)), Rollout.ended_at.is_(None))
+        .order_by(Rollout.id)
+    )
+    return list((await connection.execute(statement)).mappings())
+
+
+async def signed_by(connection: AsyncConnection, kids: Collection[str]) -> list[Row]:
+    """The releases that these keys signed, drafts included."""
+    statement = select(Release.__table__).where(Release.kid.in_(sorted(kids))).order_by(Release.id)
     return list((await connection.execute(statement)).mappings())
 
 

@@ -53,9 +53,10 @@ async def list_rollouts(
     after: int | None = None,
     limit: int = 50,
 ) -> list[Row]:
-    """Rollouts, newest first, with the name of their release (``board``, ``line``, ``version``) and its images."""
+    """Rollouts, newest first, with the name of their release (``board``, ``line``, ``version``) and the
+    digests of its ``app`` images."""
     app = (
-        select(ReleaseImage.digest)
+        select(func.array_agg(ReleaseImage.digest))
         .where(ReleaseImage.release_id == Release.id, ReleaseImage.component == "app")
         .scalar_subquery()
     )
@@ -68,8 +69,9 @@ async def list_rollouts(
             Release.floor,
             Release.hw_rev_min,
             Release.hw_rev_max,
+            Release.needs,
             Release.manifest_digest,
-            app.label("digest"),
+            app.label("digests"),
         )
         .join(Release, Release.id == Rollout.release_id)
         .order_by(Rollout.id.desc())

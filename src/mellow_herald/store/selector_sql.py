@@ -1,6 +1,6 @@
 """The reader of selectors that compiles them to SQL over the device table."""
 
-from sqlalchemy import BigInteger, ColumnElement, and_, case, exists, func, literal, not_, or_, select, true
+from sqlalchemy import BigInteger, ColumnElement, and_, case, exists, false, func, literal, not_, or_, select, true
 from sqlalchemy.dialects.postgresql import BYTEA
 
 from mellow_herald.core.placement import Rules
@@ -36,11 +36,11 @@ def compile_selector(node: Node) -> ColumnElement[bool]:
         case And(parts):
             return and_(true(), *(compile_selector(part) for part in parts))
         case Or(parts):
-            return or_(*(compile_selector(part) for part in parts))
+            return or_(false(), *(compile_selector(part) for part in parts))
         case Not(part):
             return not_(compile_selector(part))
         case OneOf(name, values):
-            return or_(*(_compare(name, "=", value) for value in values))
+            return or_(false(), *(_compare(name, "=", value) for value in values))
         case Compare(name, "!=", value):
             return not_(_compare(name, "=", value))
         case Compare(name, op, value):

@@ -7,37 +7,50 @@ from fastapi import APIRouter, Response
 
 from mellow_herald.core.duration import parse_duration, write_duration
 from mellow_herald.service.api.parameters import Ctx
+from mellow_herald.service.feed import load_intervals
 from mellow_herald.service.people import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.store import releases
+from mellow_herald.store import boards
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.wire.board import BoardIn, BoardOut
+from mellow_herald.wire.model import Name
 
 router = APIRouter(tags=["boards"])
 
 
 def _shown(row: Any) -> BoardOut:
-    values = dict(row)
-    check_in = write_duration(timedelta(seconds=values["check_in_s"]))
-    return BoardOut.model_validate({**values, "check_in": check_in})
+    facts = boards.board_facts(row)
+    check_in = write_duration(timedelta(seconds=row["check_in_s"]))
+    return BoardOut.model_validate({**row, "check_in": check_in, "single_slot": len(facts.slots_of("app")) == 1})
+
+
+def _seconds(duration: str, place: str) -> int:
+    seconds = int(parse_duration(duration).total_seconds())
+    if seconds < 1:
+        raise ProblemError(422, "bad-values", f"{place}: 0s is no interval; write for example 5m.")
+    return seconds
 
 
 @router.post("/boards", status_code=201, responses=problems())
 async def add_board(board: BoardIn, who: Publisher, response: Response, context: Ctx) -> BoardOut:
     """Adds a board, or replaces what is known of it (200 instead of 201)."""
     now = context.clock.now()
-    values = board.model_dump(exclude={"check_in"})
-    check_in_s = int(parse_duration(board.check_in).total_seconds())
-    if check_in_s < 1:
-        raise ProblemError(422, "bad-values", "check_in: 0s is no interval; write for example 5m.")
+    names = [slot.name for slot in board.slots]
+    if len(set(names)) != len(names):
+        raise ProblemError(422, "bad-values", "slots: each slot needs a name of its own.")
+    if not any(slot.component == "app" for slot in board.slots):
+        raise ProblemError(422, "bad-values", "slots: none is for component app, which every device has.")
+    for number, exception in enumerate(board.check_in_exceptions):
+        _seconds(exception.every, f"check_in_exceptions.{number}.every")
+    values = {**board.model_dump(exclude={"check_in"}), "check_in_s": _seconds(board.check_in, "check_in")}
     async with context.engine.begin() as connection:
-        new = await releases.put_board(connection, {**values, "check_in_s": check_in_s, "added_at": now})
+        new = await boards.put_board(connection, {**values, "added_at": now})
         what = "board added" if new else "board changed"
         await publish(connection, [FeedEvent(now, "board", data={"board": board.name})])
         await write_journal(connection, JournalEntry(now, who.name, what, board.name, "from a board file"))
-        (row,) = [row for row in await releases.list_boards(connection) if row["name"] == board.name]
+        (row,) = await boards.list_boards(connection, board.name)
     response.status_code = 201 if new else 200
-    context.memory.intervals[board.name] = check_in_s
+    await load_intervals(context)
     return _shown(row)
 
 
@@ -45,4 +58,14 @@ async def add_board(board: BoardIn, who: Publisher, response: Response, context:
 async def list_boards(who: Anyone, context: Ctx) -> list[BoardOut]:
     """All boards."""
     async with context.engine.connect() as connection:
-        return [_shown(row) for row in await releases.list_boards(connection)]
+        return [_shown(row) for row in await boards.list_boards(connection)]
+
+
+@router.get("/boards/{board}", responses=problems(404))
+async def show_board(board: Name, who: Anyone, context: Ctx) -> BoardOut:
+    """One board."""
+    async with context.engine.connect() as connection:
+        rows = await boards.list_boards(connection, board)
+    if not rows:
+        raise ProblemError(404, "not-found", f"There is no board {board}. See `herald board list`.")
+    return _shown(rows[0])

@@ -4,13 +4,14 @@ import base64
 
 from fastapi import APIRouter
 
-from mellow_herald.core.keys import fingerprint, verify_key_list
+from mellow_herald.core.keys import KeyStatus, fingerprint, verify_key_list
 from mellow_herald.core.refusal import Refused
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.context import Context
 from mellow_herald.service.people import Admin, Anyone
 from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.store import releases
+from mellow_herald.service.release_life import halt_of_revoked
+from mellow_herald.store import keys as key_lists
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.wire.key import KeyListIn, KeyListOut, SigningKeyOut
@@ -20,11 +21,14 @@ router = APIRouter(tags=["keys"])
 
 @router.post("/key_lists", status_code=201, responses=problems(409))
 async def publish_key_list(said: KeyListIn, who: Admin, context: Ctx) -> KeyListOut:
-    """Publishes a key list. The first one brings its root with it; later ones must be signed by the same root."""
+    """Publishes a key list. The first one brings its root with it; later ones must be signed by the same root.
+
+    Running rollouts of what a newly revoked key signed are halted.
+    """
     now = context.clock.now()
     async with context.engine.begin() as connection:
-        await take(connection, Lock.MIGRATION)  # one at a time, so that numbers only rise
-        known = await releases.newest_key_list(connection)
+        await take(connection, Lock.KEYS)  # one at a time, so that numbers only rise
+        known = await key_lists.newest_key_list(connection)
         root = bytes(said.root) if known is None else known["root"]
         if root != bytes(said.root):
             raise Refused(
@@ -42,13 +46,16 @@ async def publish_key_list(said: KeyListIn, who: Admin, context: Ctx) -> KeyList
                 f"key list {keys.number} is not newer than the one in force, {known['number']}.",
                 f"Make it with number {known['number'] + 1} or higher.",
             )
-        await releases.add_key_list(connection, keys.number, root, body, now)
-        data = {key.fingerprint: key.status.value for key in keys.keys}
+        await key_lists.add_key_list(connection, keys.number, root, body, now)
+        revoked = [key.fingerprint for key in keys.keys if key.status is KeyStatus.REVOKED]
+        halted = await halt_of_revoked(connection, context, revoked, who.name)
+        data = {key.fingerprint: key.status.value for key in keys.keys} | ({"halted": halted} if halted else {})
         await publish(connection, [FeedEvent(now, "keys", data={"number": keys.number})])
         why = f"signed by root {fingerprint(root)}"
         await write_journal(
             connection, JournalEntry(now, who.name, "key list published", f"key list {keys.number}", why, data)
         )
+    context.signals.conductor.set()
     return await _newest(context)
 
 
@@ -60,7 +67,7 @@ async def newest_key_list(who: Anyone, context: Ctx) -> KeyListOut:
 
 async def _newest(context: Context) -> KeyListOut:
     async with context.engine.connect() as connection:
-        row = await releases.newest_key_list(connection)
+        row = await key_lists.newest_key_list(connection)
     if row is None:
         raise ProblemError(404, "not-found", "There is no key list yet. Publish one with `herald key publish`.")
     keys = verify_key_list(row["body"], row["root"])

@@ -2,18 +2,39 @@
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Depends, Header, Query, Request, Response
+from pydantic import TypeAdapter
 
+from mellow_herald.core.checks import Allowed
+from mellow_herald.core.diagnostic import diagnose
+from mellow_herald.core.manifest import AUTHENTICATION_LIMIT, MANIFEST_LIMIT, join_envelope
+from mellow_herald.core.refusal import Refused
+from mellow_herald.core.selector import matches, parse_selector
+from mellow_herald.core.suit import read_manifest, switch_order
+from mellow_herald.service import release_life
 from mellow_herald.service.api.parameters import Ctx, Id, IdCursor
+from mellow_herald.service.checking import foresee
+from mellow_herald.service.context import Context
+from mellow_herald.service.offering import release_name
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.service.publishing import receive
-from mellow_herald.store import releases
-from mellow_herald.wire.model import Page
-from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE, ReleaseOut
+from mellow_herald.service.publishing import Wishes, foresee_envelope, receive
+from mellow_herald.store import keys, releases
+from mellow_herald.wire.check import CheckAsk, CheckOut
+from mellow_herald.wire.model import Labels, Page
+from mellow_herald.wire.release import (
+    ENVELOPE_MEDIA_TYPE,
+    EnvelopeCheck,
+    ManifestOut,
+    ReleaseEdit,
+    ReleaseOut,
+    WithdrawalOut,
+)
+from mellow_herald.wire.rollout import ReasonIn
 
 router = APIRouter(tags=["releases"])
+LABELS: TypeAdapter[dict[str, str]] = TypeAdapter(Labels)
 BODY: dict[str, Any] = {
     "requestBody": {
         "required": True,
@@ -21,30 +42,109 @@ BODY: dict[str, Any] = {
         "content": {ENVELOPE_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}}},
     }
 }
+SIGNED: dict[str, Any] = {
+    "requestBody": {
+        "required": True,
+        "description": "The signed envelope of a release file, without its images.",
+        "content": {ENVELOPE_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}}},
+    }
+}
+PICKED_BY = "A selector over board, line, version, state, floor, key, by and labels."
+ENVELOPE: dict[int | str, dict[str, Any]] = {
+    200: {"content": {ENVELOPE_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}}}}
+}
 
 
-def _shown(row: Any, **more: Any) -> ReleaseOut:
+def allowed(lower_version: bool = False, cut_off_for_good: bool = False, as_is: bool = False) -> Allowed:
+    """What the engineer asks for in so many words, as query parameters."""
+    return Allowed(lower_version, cut_off_for_good, as_is)
+
+
+def labels(
+    label: Annotated[list[str] | None, Query(max_length=50, description="`key=value`")] = None,
+) -> dict[str, str]:
+    """Labels as repeated query parameters."""
+    pairs = dict(one.partition("=")[::2] for one in label or [])
+    try:
+        if any("=" not in one for one in label or []):
+            raise ValueError
+        return LABELS.validate_python(pairs)
+    except ValueError:
+        detail = "A label is written as key=value, for example ticket=HS-311; a key has no spaces."
+        raise ProblemError(422, "bad-values", detail) from None
+
+
+AllowedParams = Annotated[Allowed, Depends(allowed)]
+LabelParams = Annotated[dict[str, str], Depends(labels)]
+
+
+def shown(row: Any, **more: Any) -> ReleaseOut:
+    """A stored release as it is answered."""
     values = dict(row)
     size = sum(component["size"] for component in values["components"])
-    name = f"{values['board']}/{values['line']}/{values['version']}"
-    return ReleaseOut.model_validate(
-        {**values, "name": name, "manifest": values["manifest_digest"], "key": values["kid"], "size": size, **more}
-    )
+    known = {"name": release_name(row), "manifest": values["manifest_digest"], "key": values["kid"], "size": size}
+    return ReleaseOut.model_validate({**values, **known, **more})
 
 
-@router.post("/releases", status_code=201, responses=problems(409, 411, 413, 415), openapi_extra=BODY)
-async def publish_release(request: Request, response: Response, who: Publisher, context: Ctx) -> ReleaseOut:
-    """Publishes a release file, taken as a stream. 200 if the very same release was there already."""
+async def _show(context: Context, release_id: int, response: Response | None = None, **more: Any) -> ReleaseOut:
+    async with context.engine.connect() as connection:
+        rows = await releases.list_releases(connection, release_id=release_id)
+    if not rows:
+        raise ProblemError(404, "not-found", f"There is no release {release_id}. See `herald release list`.")
+    if response is not None:
+        response.headers["etag"] = f'"{rows[0]["revision"]}"'
+    return shown(rows[0], **more)
+
+
+def _check_media_type(request: Request) -> None:
     media_type = request.headers.get("content-type", "").partition(";")[0]
     if media_type != ENVELOPE_MEDIA_TYPE:
         raise ProblemError(415, "wrong-media-type", f"Send a release file as {ENVELOPE_MEDIA_TYPE}.")
+
+
+@router.post("/releases", status_code=201, responses=problems(409, 411, 413, 415), openapi_extra=BODY)
+async def publish_release(
+    request: Request,
+    response: Response,
+    who: Publisher,
+    context: Ctx,
+    may: AllowedParams,
+    label: LabelParams,
+    draft: bool = False,
+) -> ReleaseOut:
+    """Publishes a release file, taken as a stream. 200 if the very same release was there already.
+
+    With `draft` it is checked and kept, but not offered. A refusal comes with all checks.
+    """
+    _check_media_type(request)
     announced = request.headers.get("content-length")
     length = int(announced) if announced is not None and announced.isdigit() else None
-    release_id, new = await receive(context, request.stream(), length, who.name)
+    release_id, new = await receive(context, request.stream(), length, who.name, Wishes(draft, may, label))
     response.status_code = 201 if new else 200
+    return await _show(context, release_id, already_there=not new)
+
+
+@router.post("/release_checks", responses=problems())
+async def foresee_checks(asked: CheckAsk, who: Anyone, context: Ctx) -> list[CheckOut]:
+    """What publishing would say of a release that is not sealed yet. Changes nothing."""
     async with context.engine.connect() as connection:
-        (row,) = await releases.list_releases(connection, release_id=release_id)
-    return _shown(row, already_there=not new)
+        found = await foresee(connection, context.clock, asked)
+    return [CheckOut.model_validate(check, from_attributes=True) for check in found]
+
+
+@router.post("/release_checks/envelope", responses=problems(409, 413, 415), openapi_extra=SIGNED)
+async def check_envelope(request: Request, who: Anyone, context: Ctx, may: AllowedParams) -> EnvelopeCheck:
+    """What publishing would say of a signed envelope, before its images are sent. Changes nothing."""
+    _check_media_type(request)
+    body = bytearray()
+    async for piece in request.stream():
+        body += piece
+        if len(body) > AUTHENTICATION_LIMIT + MANIFEST_LIMIT:
+            raise Refused("too-large", "the envelope is larger than a manifest may be.", "Send it without its images.")
+    known, found = await foresee_envelope(context, bytes(body), Wishes(allowed=may))
+    if known is not None:
+        return EnvelopeCheck(release=await _show(context, known, already_there=True))
+    return EnvelopeCheck(checks=[CheckOut.model_validate(check, from_attributes=True) for check in found])
 
 
 @router.get("/releases", responses=problems())
@@ -55,21 +155,113 @@ async def list_releases(
     response: Response,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     after: IdCursor = None,
+    where: Annotated[
+        str | None,
+        Query(max_length=4000, description="Selector over board, line, version, state, floor, key, by, labels."),
+    ] = None,
 ) -> Page[ReleaseOut]:
     """Releases, newest first."""
+    picked = parse_selector(where) if where else None
     async with context.engine.connect() as connection:
-        rows = await releases.list_releases(connection, after=after, limit=limit + 1)
-    items = [_shown(row) for row in rows[:limit]]
-    cursor = str(items[-1].id) if len(rows) > limit else None
+        rows = await releases.list_releases(connection, after=after, limit=None if picked else limit + 1)
+    found = [row for row in rows if picked is None or matches(picked, _facts(row))]
+    items = [shown(row) for row in found[:limit]]
+    cursor = str(items[-1].id) if len(found) > limit else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor)
 
 
+def _facts(row: Any) -> dict[str, Any]:
+    own = {name: row[name] for name in ("board", "line", "version", "state", "floor")}
+    return {**row["labels"], **own, "key": row["kid"], "by": row["published_by"]}
+
+
 @router.get("/releases/{release_id}", responses=problems(404))
-async def show_release(release_id: Id, who: Anyone, context: Ctx) -> ReleaseOut:
-    """One release."""
+async def show_release(release_id: Id, who: Anyone, context: Ctx, response: Response) -> ReleaseOut:
+    """One release; its `ETag` guards an edit."""
+    return await _show(context, release_id, response)
+
+
+@router.patch("/releases/{release_id}", responses=problems(404, 412))
+async def edit_release(
+    release_id: Id,
+    said: ReleaseEdit,
+    who: Publisher,
+    context: Ctx,
+    response: Response,
+    if_match: Annotated[str | None, Header(pattern=r'^"\d{1,9}"$')] = None,
+) -> ReleaseOut:
+    """Changes notes or labels. With `If-Match`, only if nobody else did meanwhile."""
+    revision = None if if_match is None else int(if_match.strip('"'))
+    await release_life.edit(context, release_id, said, who.name, revision)
+    return await _show(context, release_id, response)
+
+
+@router.delete("/releases/{release_id}", status_code=204, responses=problems(404, 409))
+async def drop_release(release_id: Id, who: Publisher, context: Ctx) -> None:
+    """Drops a draft."""
+    await release_life.drop(context, release_id, who.name)
+
+
+@router.post("/releases/{release_id}/publish", responses=problems(404, 409))
+async def publish_draft(release_id: Id, who: Publisher, context: Ctx, may: AllowedParams) -> ReleaseOut:
+    """Publishes a draft, after checking it again against what is there now."""
+    await release_life.publish_draft(context, release_id, who.name, may)
+    return await _show(context, release_id)
+
+
+@router.post("/releases/{release_id}/baseline", responses=problems(404, 409))
+async def make_baseline(release_id: Id, said: ReasonIn, who: Publisher, context: Ctx) -> ReleaseOut:
+    """Makes a release what newly admitted or returning devices of its board and line should run."""
+    await release_life.make_baseline(context, release_id, who.name, said.reason)
+    return await _show(context, release_id)
+
+
+@router.get("/releases/{release_id}/withdrawal", responses=problems(404))
+async def foresee_withdrawal(release_id: Id, who: Anyone, context: Ctx) -> WithdrawalOut:
+    """What withdrawing the release would stop."""
+    return await release_life.foresee_withdrawal(context, release_id)
+
+
+@router.post("/releases/{release_id}/withdraw", responses=problems(404, 409))
+async def withdraw_release(release_id: Id, said: ReasonIn, who: Publisher, context: Ctx) -> WithdrawalOut:
+    """Withdraws a release: no device is offered it any more, and its running rollouts halt."""
+    return await release_life.withdraw(context, release_id, who.name, said.reason)
+
+
+@router.get("/releases/{release_id}/manifest", responses=problems(404))
+async def show_manifest(release_id: Id, who: Anyone, context: Ctx) -> ManifestOut:
+    """The signed manifest, for people."""
+    row, known = await _signed(context, release_id)
+    manifest = read_manifest(row["manifest"])
+    key = known.find(row["kid"]) if known else None
+    return ManifestOut(
+        diagnostic=diagnose(join_envelope(row["authentication"], row["manifest"])),
+        size=len(row["manifest"]),
+        key=row["kid"],
+        key_name=key.name if key else "",
+        key_status=key.status if key else "not listed",
+        vendor_domain=manifest.vendor_domain,
+        vendor_id=str(manifest.vendor_id),
+        class_id=str(manifest.class_id),
+        switch_order=[list(group) for group in switch_order(manifest.components)],
+    )
+
+
+@router.get("/releases/{release_id}/envelope", responses={**problems(404), **ENVELOPE}, response_class=Response)
+async def show_envelope(release_id: Id, who: Anyone, context: Ctx) -> Response:
+    """The signed envelope without its images, as devices fetch it."""
+    row, _ = await _signed(context, release_id)
+    return Response(join_envelope(row["authentication"], row["manifest"]), media_type=ENVELOPE_MEDIA_TYPE)
+
+
+async def _signed(context: Context, release_id: int) -> tuple[Any, Any]:
     async with context.engine.connect() as connection:
         rows = await releases.list_releases(connection, release_id=release_id)
-    if not rows:
-        raise ProblemError(404, "not-found", f"There is no release {release_id}. See `herald release list`.")
-    return _shown(rows[0])
+        if not rows:
+            raise ProblemError(404, "not-found", f"There is no release {release_id}. See `herald release list`.")
+        try:
+            known = await keys.trusted_keys(connection)
+        except Refused:
+            known = None
+        return rows[0], known

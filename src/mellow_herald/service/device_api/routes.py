@@ -19,7 +19,7 @@ from mellow_herald.service.enrolment import enrol
 from mellow_herald.service.intake import Intake
 from mellow_herald.service.people import FailureLimit
 from mellow_herald.service.problems import ProblemError, problem_for
-from mellow_herald.store import releases
+from mellow_herald.store import keys, releases
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, OrderOut, ReportsIn
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
@@ -98,7 +98,7 @@ class DeviceApi:
     async def keys(self, request: Request) -> Response:
         self._who(request)
         async with self._context.engine.connect() as connection:
-            row = await releases.newest_key_list(connection)
+            row = await keys.newest_key_list(connection)
         if row is None:
             raise ProblemError(404, "not-found", "There is no key list yet.")
         return Response(row["body"], headers=self._time(), media_type=KEY_LIST_MEDIA_TYPE)

@@ -1,0 +1,46 @@
+<script setup lang="ts">
+import type { Release } from '../api/client'
+
+defineProps<{ release: Pick<Release, 'state' | 'baseline' | 'cleaned_at'> }>()
+</script>
+
+<template>
+  <span class="state text-no-wrap">
+    <svg width="13" height="13" viewBox="-8 -8 16 16" aria-hidden="true" :class="release.state">
+      <circle v-if="release.state === 'published'" r="6.5" />
+      <circle v-else-if="release.state === 'draft'" r="6" fill="none" stroke="currentColor" stroke-width="2" />
+      <path v-else d="M-6 0H6" stroke="currentColor" stroke-width="2.5" />
+    </svg>
+    {{ release.state }}
+  </span>
+  <span v-if="release.baseline" class="mark">baseline</span>
+  <span v-if="release.cleaned_at" class="quiet">images cleaned away</span>
+</template>
+
+<style scoped>
+.state {
+  display: inline-flex;
+  align-items: center;
+  gap: 6px;
+}
+svg {
+  fill: currentColor;
+}
+.published {
+  color: var(--sage);
+}
+.draft {
+  color: var(--grey-blue);
+}
+.withdrawn {
+  color: var(--stone);
+}
+.mark {
+  margin-left: 8px;
+  padding: 1px 8px;
+  border-radius: 9px;
+  background: rgba(217, 154, 43, 0.22);
+  font-size: 12px;
+  white-space: nowrap;
+}
+</style>

@@ -1,0 +1,107 @@
+import type { Schemas } from './api/client'
+
+type Lineage = Schemas['LineageOut']
+
+/** One version's stretch of the river: the outline as an SVG path, and where its name fits best. */
+export type Band = { version: string; path: string; label: { x: number; y: number } | null; now: number }
+export type Mark = { id: number; version: string; x: number; end: number | null; state: string }
+export type Tick = { x: number; at: Date }
+export type River = { bands: Band[]; marks: Mark[]; ticks: Tick[]; most: number }
+
+const LEAST_SPAN = 60_000
+const TURN = 14
+const TICKS = 5
+
+/**
+ * Lays out a river: from left to right the time, the width of each version's band the devices that ran it. Bands are
+ * stacked around the middle, lowest version at the bottom. Between samples the counts hold; a change bends over a few pixels.
+ */
+export function layOut(lineage: Lineage, width: number, height: number): River {
+  const samples = lineage.samples.map((sample) => ({ at: Date.parse(sample.at), counts: sample.counts, total: sum(sample.counts) }))
+  const first = samples.at(0)
+  const last = samples.at(-1)
+  if (!first || !last) return { bands: [], marks: [], ticks: [], most: 0 }
+  const end = Date.parse(lineage.now)
+  const start = Math.min(first.at, end - LEAST_SPAN)
+  const x = (at: number) => ((Math.min(Math.max(at, start), end) - start) / (end - start)) * width
+  const most = Math.max(1, ...samples.map((sample) => sample.total))
+  const scale = height / most
+
+  const stretches = samples.map((sample, index) => {
+    const next = samples.at(index + 1)
+    return { ...sample, from: x(sample.at), to: next && index + 1 < samples.length ? x(next.at) : width }
+  })
+  const bands = lineage.versions.map((version, rank) => {
+    const below = lineage.versions.slice(0, rank)
+    const levels = stretches.map(({ from, to, counts, total }) => {
+      const low = height / 2 + (total * scale) / 2 - below.reduce((all, one) => all + (counts[one] ?? 0), 0) * scale
+      return { from, to, low, high: low - (counts[version] ?? 0) * scale }
+    })
+    const high = levels.map((level) => ({ ...level, y: level.high }))
+    const low = levels.map((level) => ({ ...level, y: level.low }))
+    const path = `M${along(high).join('')}L${along(low, true).join('').slice(1)}Z`
+    return { version, path, label: widest(levels), now: last.counts[version] ?? 0 }
+  })
+  const marks = lineage.crossings.map((one) => ({
+    id: one.id,
+    version: one.version,
+    state: one.state,
+    x: x(Date.parse(one.started_at)),
+    end: one.ended_at ? x(Date.parse(one.ended_at)) : null,
+  }))
+  const ticks = Array.from({ length: TICKS }, (_, n) => {
+    const share = n / (TICKS - 1)
+    return { x: share * width, at: new Date(start + share * (end - start)) }
+  })
+  return { bands, marks, ticks, most }
+}
+
+type Level = { from: number; to: number; y: number }
+
+/** An edge of a band as path commands: level within each stretch, bending to the next level where a stretch begins. */
+function along(levels: Level[], backward = false): string[] {
+  const corners: { x: number; y: number; bend: boolean }[] = []
+  let before: Level | null = null
+  for (const level of levels) {
+    const turn = before ? Math.min(TURN, (level.to - level.from) / 2) : 0
+    if (before) corners.push({ x: level.from, y: before.y, bend: false })
+    corners.push({ x: level.from + turn, y: level.y, bend: before !== null })
+    corners.push({ x: level.to, y: level.y, bend: false })
+    before = level
+  }
+  const commands: string[] = []
+  let last: { x: number; y: number; bend: boolean } | null = null
+  for (const corner of backward ? corners.reverse() : corners) {
+    // A bend belongs to its later end: going back, that is where it begins.
+    const bent = backward ? last?.bend : corner.bend
+    if (!last) commands.push(`${backward ? 'L' : ''}${at(corner.x, corner.y)}`)
+    else if (bent) {
+      const middle = (last.x + corner.x) / 2
+      commands.push(`C${at(middle, last.y)} ${at(middle, corner.y)} ${at(corner.x, corner.y)}`)
+    } else commands.push(`L${at(corner.x, corner.y)}`)
+    last = corner
+  }
+  return commands
+}
+
+function at(x: number, y: number): string {
+  return `${x.toFixed(1)} ${y.toFixed(1)}`
+}
+
+/** The place of the largest area, for the name; null where the band is too thin everywhere. */
+function widest(stretches: { from: number; to: number; low: number; high: number }[]): Band['label'] {
+  let best: Band['label'] = null
+  let most = 0
+  for (const { from, to, low, high } of stretches) {
+    const area = Math.min(low - high, 40) * (to - from)
+    if (low - high >= 14 && to - from >= 60 && area > most) {
+      most = area
+      best = { x: (from + to) / 2, y: (low + high) / 2 }
+    }
+  }
+  return best
+}
+
+function sum(counts: Record<string, number>): number {
+  return Object.values(counts).reduce((all, one) => all + one, 0)
+}

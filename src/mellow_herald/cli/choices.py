@@ -1,0 +1,94 @@
+"""Options that several commands of publishing take, and what becomes of them."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+    from mellow_herald.core.checks import Allowed
+
+Key = Annotated[Path | None, typer.Option("--key", help="The private signing key (PEM).")]
+Line = Annotated[str | None, typer.Option("--line", help="State the line, for an image without nameplate.")]
+Board = Annotated[str | None, typer.Option("--board", help="State the board.")]
+Component = Annotated[str | None, typer.Option("--component", help="State the component (app if left out).")]
+Version = Annotated[str | None, typer.Option("--version", help="State the version.")]
+Floor = Annotated[int | None, typer.Option("--floor", min=0, help="State the floor number.")]
+BoardFile = Annotated[
+    Path | None, typer.Option("--board-file", help="Take the board from this TOML file; no service is asked.")
+]
+LowerVersion = Annotated[bool, typer.Option("--lower-version", help="A version below the latest of the line is meant.")]
+CutOff = Annotated[
+    bool,
+    typer.Option("--cut-off-for-good", help="Firmware without updater is meant: its devices are never updated again."),
+]
+AsIs = Annotated[bool, typer.Option("--as-is", help="The file is what the device boots, whatever it looks like.")]
+Notes = Annotated[str, typer.Option("--notes", help="Notes in Markdown; @FILE reads them from a file.")]
+Label = Annotated[list[str] | None, typer.Option("--label", help="A label, key=value; may be repeated.")]
+Release = Annotated[str, typer.Argument(metavar="RELEASE", help="board/line/version, or the release's number.")]
+Reason = Annotated[str, typer.Option("--reason", prompt=True, help="Why; it goes to the journal.")]
+Yes = Annotated[bool, typer.Option("--yes", help="Do not ask.")]
+
+
+def allow(lower_version: bool = False, cut_off: bool = False, as_is: bool = False) -> "Allowed":
+    """What was asked for in so many words."""
+    from mellow_herald.core.checks import Allowed
+
+    return Allowed(lower_version, cut_off, as_is)
+
+
+def stated(**values: Any) -> dict[str, Any]:
+    """The nameplate values that were given."""
+    return {name: value for name, value in values.items() if value is not None}
+
+
+def labels_of(given: list[str] | None) -> dict[str, str]:
+    """Labels as they were given; raises ``Refused`` for one that is none."""
+    from mellow_herald.core.refusal import Refused
+
+    for one in given or []:
+        if "=" not in one:
+            raise Refused("bad-label", f"{one!r} is no label.", "Write it as key=value, for example ticket=HS-311.")
+    return dict(one.partition("=")[::2] for one in given or [])
+
+
+def notes_of(given: str) -> str:
+    """Notes, read from a file where they begin with @."""
+    from mellow_herald.client.sealing import read_file
+
+    return read_file(Path(given[1:]), "the notes").decode("utf-8", "replace") if given.startswith("@") else given
+
+
+def order_of(given: list[str] | None) -> dict[str, list[str]]:
+    """``radio=app,assets``: radio is switched after app and assets."""
+    from mellow_herald.core.refusal import Refused
+
+    order: dict[str, list[str]] = {}
+    for one in given or []:
+        name, equals, before = one.partition("=")
+        if not (name and equals and before):
+            raise Refused(
+                "bad-order", f"{one!r} is no order.", "Write it as COMPONENT=BEFORE[,BEFORE], e.g. radio=app."
+            )
+        order.setdefault(name, []).extend(before.split(","))
+    return order
+
+
+def open_key(path: Path | None) -> "Ed25519PrivateKey":
+    """The signing key; asks for its passphrase if it is locked (or takes ``HERALD_KEY_PASSPHRASE``)."""
+    import os
+    import sys
+
+    from mellow_herald.client.sealing import load_key, no_key
+    from mellow_herald.core.refusal import Refused
+
+    if path is None:
+        raise no_key()
+    try:
+        return load_key(path, os.environ.get("HERALD_KEY_PASSPHRASE"))
+    except Refused as refused:
+        if refused.kind != "passphrase-needed" or not sys.stdin.isatty():
+            raise
+    return load_key(path, typer.prompt(f"Passphrase of {path.name}", hide_input=True, err=True))

@@ -1,0 +1,394 @@
+"""What publishing looks at before a release is taken: each a line with pass, warn or refuse, and what to do.
+
+The same lines are shown on the engineer's machine before anything is signed (``herald image look``) and decide at the
+service when the release comes in.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from enum import StrEnum
+
+from mellow_herald.core.appearance import Appearance, appearance_of
+from mellow_herald.core.firmware import APP
+from mellow_herald.core.nameplate import Nameplate
+from mellow_herald.core.refusal import Refused
+from mellow_herald.core.suit import Component, Manifest
+from mellow_herald.core.version import parse_version
+
+USUAL_CHANGE = 0.25
+CLOCK_SKEW = timedelta(minutes=10)
+
+
+class Verdict(StrEnum):
+    """How a check came out."""
+
+    PASS = "pass"
+    WARN = "warn"
+    REFUSE = "refuse"
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One line. ``kind`` is the stable word for programs that a refusal is answered with."""
+
+    name: str
+    verdict: Verdict
+    detail: str
+    mend: str = ""
+    kind: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class BoardSlot:
+    """A place for images of one component: ``size`` in bytes, ``address`` where it is linked to run, if said."""
+
+    name: str
+    size: int
+    address: int | None = None
+    component: str = APP
+
+
+@dataclass(frozen=True, slots=True)
+class BoardFacts:
+    """What must be known of a board. ``position_dependent``: an image runs only in the slot it was linked for."""
+
+    name: str
+    vendor_domain: str
+    lines: tuple[str, ...]
+    hw_revs: tuple[int, ...]
+    slots: tuple[BoardSlot, ...]
+    position_dependent: bool = False
+
+    def slots_of(self, component: str) -> tuple[BoardSlot, ...]:
+        """The slots of a component, in order; their index is the number an image is linked for."""
+        return tuple(slot for slot in self.slots if slot.component == component)
+
+
+@dataclass(frozen=True, slots=True)
+class Earlier:
+    """A release of the same board and line that was published (or withdrawn) before."""
+
+    version: str
+    floor: int
+    withdrawn: bool
+    components: tuple[Component, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What the bytes of an image themselves said: their nameplate, if they hold one, and what they seem to be."""
+
+    plate: Nameplate | None
+    appearance: Appearance | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Allowed:
+    """What the engineer asked for in so many words."""
+
+    lower_version: bool = False
+    cut_off_for_good: bool = False
+    as_is: bool = False
+
+
+def check_release(
+    release: Manifest,
+    board: BoardFacts | None,
+    earlier: Sequence[Earlier],
+    now: datetime,
+    allowed: Allowed = Allowed(),
+    readings: Mapping[str, Reading] | None = None,
+) -> tuple[Check, ...]:
+    """All checks of a release, in the order in which an engineer thinks of them.
+
+    ``readings`` are by image digest; None while the images' bytes are not there yet: what needs them is left out.
+    """
+    found: list[Check] = []
+    if readings is not None:
+        found += _nameplates(release, readings)
+        found += _appearances(release, readings, allowed)
+    found += _board(release, board)
+    if board is not None:
+        found += _slots(release, board)
+    found.append(_version(release, earlier, allowed))
+    found.append(_floor(release, earlier))
+    found += _labels(release, earlier)
+    found += _updater(release, allowed)
+    found += _build_times(release, now)
+    found += _sizes(release, earlier)
+    return tuple(found)
+
+
+def refused(checks: Sequence[Check]) -> list[Check]:
+    """The checks that bar a release."""
+    return [check for check in checks if check.verdict is Verdict.REFUSE]
+
+
+class ChecksFailed(Refused):
+    """At least one check refuses the release; ``checks`` are all of them."""
+
+    def __init__(self, checks: Sequence[Check]) -> None:
+        first, *more = refused(checks)
+        others = f" And {len(more)} more: {', '.join(check.name for check in more)}." if more else ""
+        super().__init__(first.kind, f"{first.detail}{others}", first.mend)
+        self.checks = checks
+
+
+def _image(one: Component) -> str:
+    return one.name if one.slot is None else f"{one.name} for slot {one.slot}"
+
+
+def _nameplates(release: Manifest, readings: Mapping[str, Reading]) -> Iterator[Check]:
+    for one in release.components:
+        plate = readings[one.digest].plate
+        if plate is None:
+            yield Check(
+                "nameplate", Verdict.WARN, f"{_image(one)}: no nameplate in the image; its values were stated by hand.",
+                "Link a nameplate into the firmware, so that no version label can stand on other bytes.",
+            )  # fmt: skip
+            continue
+        signed = {
+            "line": release.line, "board": release.board, "component": one.name, "version": one.version,
+            "updater": one.updater, "build_id": one.build_id, "build_time": one.build_time,
+        }  # fmt: skip
+        wrong = [
+            f"{name} {getattr(plate, name)!r}, not {value!r}"
+            for name, value in signed.items()
+            if getattr(plate, name) != value
+        ]
+        if plate.floor > release.floor:
+            wrong.append(f"floor number {plate.floor}, above the release's {release.floor}")
+        if plate.hw_rev_min > release.hw_rev_min or plate.hw_rev_max < release.hw_rev_max:
+            wrong.append(f"hw_rev {plate.hw_rev_min}–{plate.hw_rev_max}, narrower than the release's")
+        if wrong:
+            yield Check(
+                "nameplate", Verdict.REFUSE, f"{_image(one)}: the nameplate in the image says {'; '.join(wrong)}.",
+                "The manifest must say what the image says: seal it again.", "nameplate-contradicts",
+            )  # fmt: skip
+        else:
+            yield Check("nameplate", Verdict.PASS, f"{_image(one)}: read from the image, {plate.version}.")
+
+
+def _appearances(release: Manifest, readings: Mapping[str, Reading], allowed: Allowed) -> Iterator[Check]:
+    for one in release.components:
+        reading = readings[one.digest]
+        seems = reading.appearance
+        if seems is None:
+            continue
+        words = f"{_image(one)}: the file seems to be {seems.words}."
+        if seems.never:
+            yield Check("kind of file", Verdict.REFUSE, words, seems.mend, seems.kind.value)
+        elif one.name != APP or reading.plate is not None or allowed.as_is:
+            yield Check("kind of file", Verdict.WARN, words)
+        else:
+            mend = f"{seems.mend} If it is what the device boots, say so with --as-is."
+            yield Check("kind of file", Verdict.REFUSE, words, mend, seems.kind.value)
+
+
+def _board(release: Manifest, board: BoardFacts | None) -> Iterator[Check]:
+    if board is None:
+        yield Check(
+            "board", Verdict.REFUSE, f"there is no board {release.board!r}.",
+            "Add it first with `herald board add FILE`.", "unknown-board",
+        )  # fmt: skip
+        return
+    if release.line not in board.lines:
+        yield Check(
+            "board", Verdict.REFUSE, f"board {board.name} serves {', '.join(board.lines)}, not {release.line}.",
+            "Correct the line, or add it to the board's file and run `herald board add` again.", "unknown-line",
+        )  # fmt: skip
+    elif release.vendor_domain != board.vendor_domain:
+        yield Check(
+            "board", Verdict.REFUSE,
+            f"the release is signed for {release.vendor_domain}, the board belongs to {board.vendor_domain}.",
+            "Seal it for the board's vendor domain; its devices accept no other.", "wrong-vendor",
+        )  # fmt: skip
+    elif not any(release.hw_rev_min <= revision <= release.hw_rev_max for revision in board.hw_revs):
+        known = ", ".join(map(str, board.hw_revs))
+        yield Check(
+            "board", Verdict.REFUSE,
+            f"the release is for revisions {release.hw_rev_min}–{release.hw_rev_max}; {board.name} has {known}.",
+            "Correct hw_rev on the nameplate, or add the revision to the board's file.", "unknown-revision",
+        )  # fmt: skip
+    else:
+        yield Check("board", Verdict.PASS, f"{board.name} serves {release.line}.")
+
+
+def _slots(release: Manifest, board: BoardFacts) -> Iterator[Check]:
+    for name in dict.fromkeys(one.name for one in release.components):
+        slots, images = board.slots_of(name), release.images_of(name)
+        if not slots:
+            yield Check(
+                "size", Verdict.REFUSE, f"board {board.name} has no slot for component {name}.",
+                f'Add one to the board\'s file: component = "{name}".', "no-slot",
+            )  # fmt: skip
+            continue
+        for one in images:
+            yield _size(one, slots, board)
+        yield from _addresses(name, images, slots, board)
+
+
+def _size(one: Component, slots: Sequence[BoardSlot], board: BoardFacts) -> Check:
+    if one.slot is not None and one.slot >= len(slots):
+        return Check(
+            "size", Verdict.REFUSE, f"{_image(one)}: {board.name} has {len(slots)} slots for it, counted from 0.",
+            "Correct the slot it is sealed for.", "unknown-slot",
+        )  # fmt: skip
+    room = slots[one.slot].size if one.slot is not None else min(slot.size for slot in slots)
+    if one.size > room:
+        dump = appearance_of(b"", one.size, room)
+        seems = f" It seems to be {dump.words}." if dump else ""
+        return Check(
+            "size", Verdict.REFUSE,
+            f"component {_image(one)} has {one.size} bytes, a slot of {board.name} has {room}.{seems}",
+            "Build a smaller image, or correct the board's slots.", "too-large-for-slot",
+        )  # fmt: skip
+    return Check("size", Verdict.PASS, f"{_image(one)}: {one.size} bytes, {100 * one.size / room:.0f} % of the slot.")
+
+
+def _addresses(
+    name: str, images: Sequence[Component], slots: Sequence[BoardSlot], board: BoardFacts
+) -> Iterator[Check]:
+    given = ", ".join(f"{slot.name} at {slot.address:#x}" for slot in slots if slot.address is not None)
+    for one in images:
+        meant = [slots[one.slot]] if one.slot is not None and one.slot < len(slots) else list(slots)
+        said = {slot.address for slot in meant if slot.address is not None}
+        if one.address is not None and said and one.address not in said:
+            yield Check(
+                "link address", Verdict.REFUSE,
+                f"{_image(one)} is linked for {one.address:#x}; the slots of {board.name} are {given}.",
+                "Link it for a slot's address, or correct the board's slots.", "wrong-address",
+            )  # fmt: skip
+            return
+    covered = {one.slot for one in images}
+    differ = len({slot.address for slot in slots}) > 1
+    missing = [slot.name for index, slot in enumerate(slots) if index not in covered]
+    if board.position_dependent and differ and missing:
+        which = "one image for all slots" if covered == {None} else f"no image for slot {', '.join(missing)}"
+        yield Check(
+            "link address", Verdict.REFUSE,
+            f"{name}: code of {board.name} runs only where it is linked for, and there is {which} ({given}).",
+            "Link an image for each slot and seal them together.", "slot-missing",
+        )  # fmt: skip
+    elif any(one.address is not None for one in images):
+        places = ", ".join(f"{one.address:#x}" for one in images if one.address is not None)
+        yield Check("link address", Verdict.PASS, f"{name}: linked for {places}.")
+    elif board.position_dependent:
+        yield Check(
+            "link address", Verdict.WARN, f"{name}: a raw binary does not say what address it is linked for.",
+            "Seal the HEX, S-record or ELF file instead: then it is checked.",
+        )  # fmt: skip
+
+
+def _version(release: Manifest, earlier: Sequence[Earlier], allowed: Allowed) -> Check:
+    if any(one.version == release.version for one in earlier):
+        return Check(
+            "version", Verdict.REFUSE, f"{release.name} was published before, with other bytes.",
+            "A version names one set of bytes for ever: raise the version, build again and publish that.",
+            "release-exists",
+        )  # fmt: skip
+    latest = max((one.version for one in earlier), key=parse_version, default=None)
+    if latest is None:
+        return Check("version", Verdict.PASS, f"{release.version} is the first of {release.board}/{release.line}.")
+    if parse_version(release.version) > parse_version(latest):
+        return Check("version", Verdict.PASS, f"{release.version} follows {latest}.")
+    if allowed.lower_version:
+        return Check("version", Verdict.WARN, f"{release.version} does not follow {latest}; that was asked for.")
+    return Check(
+        "version", Verdict.REFUSE, f"{release.version} does not follow {latest}, the latest of the line.",
+        "Raise the version. If a lower one is meant, say so with --lower-version.", "version-not-higher",
+    )  # fmt: skip
+
+
+def _floor(release: Manifest, earlier: Sequence[Earlier]) -> Check:
+    highest = max((one.floor for one in earlier if not one.withdrawn), default=None)
+    if highest is None or release.floor == highest:
+        return Check("floor number", Verdict.PASS, f"{release.floor}.")
+    if release.floor > highest:
+        return Check(
+            "floor number", Verdict.WARN,
+            f"{release.floor}, raised from {highest}: a device that confirms it can never go back below.",
+        )  # fmt: skip
+    return Check(
+        "floor number", Verdict.REFUSE,
+        f"the floor number {release.floor} is below the line's, {highest}: devices on the latest would refuse it.",
+        f"Build it with floor number {highest} or higher.", "floor-too-low",
+    )  # fmt: skip
+
+
+def _labels(release: Manifest, earlier: Sequence[Earlier]) -> Iterator[Check]:
+    """A component's version names one set of bytes, and one set of bytes has one version."""
+    bytes_of = {(c.name, c.slot, c.version): c.digest for one in earlier for c in one.components}
+    version_of = {(c.name, c.digest): (c.version, one.version) for one in earlier for c in one.components}
+    clean = True
+    for one in release.components:
+        known = version_of.get((one.name, one.digest))
+        if known is not None and known[0] != one.version:
+            clean = False
+            yield Check(
+                "bytes", Verdict.REFUSE,
+                f"the very same bytes of {_image(one)} are published as {known[0]}, in release {known[1]}.",
+                f"A new label on old bytes? Build again, or call {one.name} {known[0]}.", "same-bytes",
+            )  # fmt: skip
+        other = bytes_of.get((one.name, one.slot, one.version))
+        if other is not None and other != one.digest:
+            clean = False
+            yield Check(
+                "bytes", Verdict.REFUSE,
+                f"{_image(one)} {one.version} is published with other bytes ({other[:12]}…, not {one.digest[:12]}…).",
+                f"A version names one set of bytes for ever: raise the version of {one.name}.", "other-bytes",
+            )  # fmt: skip
+    if clean:
+        yield Check("bytes", Verdict.PASS, "published under no other version.")
+
+
+def _updater(release: Manifest, allowed: Allowed) -> Iterator[Check]:
+    for one in release.images_of(APP)[:1]:
+        if one.updater:
+            yield Check("updater", Verdict.PASS, f"{APP} speaks update protocol {one.updater}.")
+        elif allowed.cut_off_for_good:
+            words = f"{APP} holds no updater: a device that runs it is cut off for good. That was asked for."
+            yield Check("updater", Verdict.WARN, words)
+        else:
+            yield Check(
+                "updater", Verdict.REFUSE,
+                f"the image of component {APP} holds no updater (updater = 0): a device that runs it can never be "
+                "updated again.",
+                "Build it with the updater linked in. If that is meant, say so with --cut-off-for-good.", "no-updater",
+            )  # fmt: skip
+
+
+def _build_times(release: Manifest, now: datetime) -> Iterator[Check]:
+    for one in release.components:
+        if not one.build_time or one.slot:
+            continue
+        try:
+            built = datetime.fromtimestamp(one.build_time, UTC)
+        except (OverflowError, ValueError, OSError):
+            built = datetime.max.replace(tzinfo=UTC)
+        if built > now + CLOCK_SKEW:
+            yield Check(
+                "build time", Verdict.WARN, f"{one.name} was built in the future: {built:%Y-%m-%d %H:%M} UTC.",
+                "Set the clock of the build machine.",
+            )  # fmt: skip
+        else:
+            yield Check("build time", Verdict.PASS, f"{one.name}: {built:%Y-%m-%d %H:%M} UTC.")
+
+
+def _sizes(release: Manifest, earlier: Sequence[Earlier]) -> Iterator[Check]:
+    order = sorted((one for one in earlier if not one.withdrawn), key=lambda one: parse_version(one.version))
+    for one in release.components:
+        before = next(
+            (c for e in reversed(order) for c in e.components if (c.name, c.slot) == (one.name, one.slot)), None
+        )
+        if before is None or not before.size:
+            continue
+        change = one.size / before.size - 1
+        words = f"{_image(one)}: {change:+.0%} against {before.version} ({before.size} bytes)."
+        if abs(change) > USUAL_CHANGE:
+            what = "grew" if change > 0 else "shrank"
+            mend = f"The image {what} unusually: is it the build you mean, with the right options?"
+            yield Check("growth", Verdict.WARN, words, mend)
+        else:
+            yield Check("growth", Verdict.PASS, words)

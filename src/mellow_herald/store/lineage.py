@@ -1,0 +1,75 @@
+"""How many devices run which version, over time."""
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import case, func, select
+from sqlalchemy.dialects.postgresql import distinct_on, insert
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.store.selector_sql import KNOWN_BUILD
+from mellow_herald.store.tables import Device, LineageSample, Release, Rollout
+
+Row = Mapping[str, Any]
+UNKNOWN_BUILD, NOTHING_KNOWN = "unknown build", "nothing known"
+
+
+async def count_now(connection: AsyncConnection) -> dict[tuple[str, str], dict[str, int]]:
+    """Admitted devices by (board, line), then by version; builds that no release has are counted together."""
+    name = case((Device.digest.is_(None), NOTHING_KNOWN), (~KNOWN_BUILD, UNKNOWN_BUILD), else_=Device.version).label(
+        "name"
+    )
+    statement = (
+        select(Device.board, Device.line, name, func.count().label("devices"))
+        .where(Device.admission == "admitted")
+        .group_by(Device.board, Device.line, name)
+    )
+    counts: dict[tuple[str, str], dict[str, int]] = {}
+    for row in await connection.execute(statement):
+        counts.setdefault((row.board, row.line), {})[row.name] = row.devices
+    return counts
+
+
+async def newest_samples(connection: AsyncConnection) -> dict[tuple[str, str], dict[str, int]]:
+    """The last sample of each board and line."""
+    statement = (
+        select(LineageSample.board, LineageSample.line, LineageSample.counts)
+        .ext(distinct_on(LineageSample.board, LineageSample.line))
+        .order_by(LineageSample.board, LineageSample.line, LineageSample.at.desc())
+    )
+    return {(row.board, row.line): row.counts for row in await connection.execute(statement)}
+
+
+async def add_sample(connection: AsyncConnection, board: str, line: str, at: datetime, counts: dict[str, int]) -> None:
+    """Adds a sample."""
+    statement = insert(LineageSample).values(board=board, line=line, at=at, counts=counts)
+    await connection.execute(statement.on_conflict_do_nothing())
+
+
+async def list_samples(connection: AsyncConnection, board: str, line: str, since: datetime | None) -> list[Row]:
+    """The samples of a line, oldest first; each holds until the next. With ``since``, the last one before it, too."""
+    statement = (
+        select(LineageSample.at, LineageSample.counts)
+        .where(LineageSample.board == board, LineageSample.line == line)
+        .order_by(LineageSample.at)
+    )
+    if since is not None:
+        before = (
+            select(func.max(LineageSample.at))
+            .where(LineageSample.board == board, LineageSample.line == line, LineageSample.at <= since)
+            .scalar_subquery()
+        )
+        statement = statement.where(LineageSample.at >= func.coalesce(before, since))
+    return list((await connection.execute(statement)).mappings())
+
+
+async def rollouts_of_line(connection: AsyncConnection, board: str, line: str) -> list[Row]:
+    """The rollouts that brought releases of a line to devices of a board, oldest first."""
+    statement = (
+        select(Rollout.id, Rollout.name, Rollout.state, Rollout.started_at, Rollout.ended_at, Release.version)
+        .join(Release, Release.id == Rollout.release_id)
+        .where(Release.board == board, Release.line == line, Rollout.started_at.is_not(None))
+        .order_by(Rollout.id)
+    )
+    return list((await connection.execute(statement)).mappings())

@@ -1,0 +1,59 @@
+"""What publishing looks at: the question, and the lines of the answer."""
+
+from typing import Annotated
+
+from pydantic import Field
+
+from mellow_herald.core.appearance import Kind
+from mellow_herald.core.checks import Verdict
+from mellow_herald.wire.model import Digest, Model, Name, Shown, Text, Version, Whole
+
+Revision = Annotated[int, Field(ge=0, le=65535)]
+
+
+class CheckOut(Shown):
+    """One check: how it came out, and what to do."""
+
+    name: str
+    verdict: Verdict
+    detail: str
+    mend: str = ""
+
+
+class AllowedIn(Model):
+    """What the engineer asks for in so many words."""
+
+    lower_version: bool = False
+    cut_off_for_good: bool = False
+    as_is: bool = False
+
+
+class ImageIn(Model):
+    """An image as it was looked at on the engineer's machine. ``read``: its nameplate stood in the bytes."""
+
+    component: Name = "app"
+    version: Version
+    digest: Digest
+    size: Whole
+    updater: Annotated[int, Field(ge=0, le=65535)] = 1
+    build_id: Text = ""
+    build_time: Whole = 0
+    slot: Annotated[int, Field(ge=0, le=31)] | None = None
+    address: Whole | None = None
+    read: bool = False
+    seems: Kind | None = None
+    seems_words: Text = ""
+
+
+class CheckAsk(Model):
+    """A release that might be published, to be told what publishing would say."""
+
+    board: Name
+    line: Name
+    version: Version
+    floor: Whole
+    vendor_domain: Text | None = None
+    hw_rev_min: Revision = 0
+    hw_rev_max: Revision = 65535
+    images: list[ImageIn] = Field(min_length=1, max_length=32)
+    allowed: AllowedIn = AllowedIn()
