@@ -40,7 +40,7 @@ describe('the river', () => {
   })
 
   it('names a band where there is room', () => {
-    expect(river.bands[0]!.label).toMatchObject({ x: 250, y: 100 })
+    expect(river.bands[0]!.label).toMatchObject({ x: 500, y: 100 })
     expect(river.bands[1]!.label?.x).toBe(750)
   })
 

@@ -11,6 +11,9 @@ export type River = { bands: Band[]; marks: Mark[]; ticks: Tick[]; most: number 
 const LEAST_SPAN = 60_000
 const TURN = 14
 const TICKS = 5
+// A name needs so many pixels of room.
+const THICK = 14
+const LONG = 60
 
 /**
  * Lays out a river: from left to right the time, the width of each version's band the devices that ran it. Bands are
@@ -88,18 +91,22 @@ function at(x: number, y: number): string {
   return `${x.toFixed(1)} ${y.toFixed(1)}`
 }
 
-/** The place of the largest area, for the name; null where the band is too thin everywhere. */
+/** The middle of the longest run that is thick enough for a name; null where there is none. */
 function widest(stretches: { from: number; to: number; low: number; high: number }[]): Band['label'] {
-  let best: Band['label'] = null
-  let most = 0
+  const runs: { from: number; to: number }[] = []
+  let open = false
   for (const { from, to, low, high } of stretches) {
-    const area = Math.min(low - high, 40) * (to - from)
-    if (low - high >= 14 && to - from >= 60 && area > most) {
-      most = area
-      best = { x: (from + to) / 2, y: (low + high) / 2 }
-    }
+    const last = runs.at(-1)
+    const thick = low - high >= THICK
+    if (thick && open && last) last.to = to
+    else if (thick) runs.push({ from, to })
+    open = thick
   }
-  return best
+  const best = runs.sort((one, other) => other.to - other.from - (one.to - one.from)).at(0)
+  if (!best || best.to - best.from < LONG) return null
+  const x = (best.from + best.to) / 2
+  const there = stretches.find((one) => one.from <= x && x <= one.to)
+  return there ? { x, y: (there.low + there.high) / 2 } : null
 }
 
 function sum(counts: Record<string, number>): number {

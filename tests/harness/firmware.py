@@ -34,10 +34,15 @@ class Publisher:
         return verify_key_list(self.key_list_bytes(), raw_public(self.root))
 
     def release_file(self, version: str = "2.5.0", *, key: Ed25519PrivateKey | None = None, **more: object) -> bytes:
-        """A whole release file."""
-        image = make_image(version, **more)
-        _, portions = seal([image], describe([image], DOMAIN, f"version {version}"), key or self.key)
-        return b"".join(portions)
+        """A whole release file of one image."""
+        return self.sealed([make_image(version, **more)], f"version {version}", key=key)
+
+    def sealed(
+        self, images: list[Image], notes: str = "", *, key: Ed25519PrivateKey | None = None, **options: object
+    ) -> bytes:
+        """A whole release file of these images; ``options`` as ``describe`` takes them."""
+        manifest = describe(images, DOMAIN, notes, **options)  # type: ignore[arg-type]
+        return b"".join(seal(images, manifest, key or self.key)[1])
 
 
 def make_image(version: str = "2.5.0", *, fill: bytes = b"\x5a\xa5", size: int = 20_000, **plate: object) -> Image:

@@ -91,7 +91,10 @@ class RunningService:
 
     def prepare(self, check_in: str = "1m") -> "RunningService":
         """Adds a board and a key list."""
-        slots = [{"name": "a", "size": 65536}, {"name": "b", "size": 65536}]
+        slots = [
+            {"name": "a", "size": 65536}, {"name": "b", "size": 65536},
+            {"name": "files", "size": 65536, "component": "assets"}, {"name": "modem", "size": 65536, "component": "radio"},
+        ]  # fmt: skip
         board = BoardIn(
             name=BOARD, vendor_domain=DOMAIN, lines=[LINE], hw_revs=[1, 2, 3], slots=slots, check_in=check_in
         )  # type: ignore[arg-type]
@@ -104,11 +107,11 @@ class RunningService:
         body = self.publisher.release_file(version, **more)  # type: ignore[arg-type]
         return self.post_release(body)
 
-    def post_release(self, body: bytes) -> httpx.Response:
+    def post_release(self, body: bytes, **params: object) -> httpx.Response:
         """Sends bytes as a release file."""
         with self.http(self.token) as http:
             headers = {"content-type": "application/suit-envelope+cose"}
-            return http.post("/api/v1/releases", content=body, headers=headers)
+            return http.post("/api/v1/releases", content=body, headers=headers, params=params)  # type: ignore[arg-type]
 
     def code(self, uses: int = 1000) -> str:
         """An enrolment code."""

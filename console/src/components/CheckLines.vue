@@ -39,7 +39,8 @@ li {
 }
 svg {
   fill: currentColor;
-  align-self: center;
+  align-self: start;
+  margin-top: 4px;
 }
 .pass svg {
   color: var(--sage);

@@ -13,13 +13,14 @@ defineProps<{ release: Pick<Release, 'state' | 'baseline' | 'cleaned_at'> }>()
     </svg>
     {{ release.state }}
   </span>
-  <span v-if="release.baseline" class="mark">baseline</span>
+  <div v-if="release.baseline" class="mark">baseline</div>
   <span v-if="release.cleaned_at" class="quiet">images cleaned away</span>
 </template>
 
 <style scoped>
 .state {
   display: inline-flex;
+  margin-right: 8px;
   align-items: center;
   gap: 6px;
 }
@@ -36,7 +37,8 @@ svg {
   color: var(--stone);
 }
 .mark {
-  margin-left: 8px;
+  display: inline-block;
+  margin-right: 8px;
   padding: 1px 8px;
   border-radius: 9px;
   background: rgba(217, 154, 43, 0.22);

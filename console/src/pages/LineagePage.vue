@@ -105,7 +105,6 @@ reloadOn((event) => ['release', 'device', 'rollout', 'admission'].includes(event
             <th scope="col" class="count">On the way</th>
             <th scope="col" class="count">Size</th>
             <th scope="col" class="count">Floor</th>
-            <th scope="col">Image</th>
             <th scope="col">Signed by</th>
             <th scope="col">Published</th>
           </tr>
@@ -122,7 +121,6 @@ reloadOn((event) => ['release', 'device', 'rollout', 'admission'].includes(event
             <td class="count">{{ release.on_the_way }}</td>
             <td class="count text-no-wrap">{{ amount(release.size) }}</td>
             <td class="count">{{ release.floor }}</td>
-            <td class="mono">{{ release.components[0]?.digest.slice(0, 12) }}…</td>
             <td class="mono">{{ release.key }}</td>
             <td>
               <span class="text-no-wrap">{{ moment(release.published_at) }}</span>

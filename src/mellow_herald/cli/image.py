@@ -84,7 +84,7 @@ def _look(file: Path, board_file: Path | None, allowed: Any, values: dict[str, A
     manifest = describe([image], facts.vendor_domain, version=own, without_updater=True)
     readings = {image.digest: Reading(image.nameplate if image.read else None, image.scanned.appearance)}
     known = facts if facts.name == manifest.board else None
-    checks = check_release(manifest, known, (), datetime.now(UTC), allowed, readings)
+    checks = check_release(manifest, known, None, datetime.now(UTC), allowed, readings)
     return replace(looked, checks=checks), ""
 
 

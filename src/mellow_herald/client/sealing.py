@@ -244,7 +244,7 @@ def seal_files(
         without_updater=allowed.cut_off_for_good,
     )
     readings = {i.digest: Reading(i.nameplate if i.read else None, i.scanned.appearance) for i in images}
-    checks = check_release(manifest, board, (), datetime.now(UTC), allowed, readings)
+    checks = check_release(manifest, board, None, datetime.now(UTC), allowed, readings)
     if refused(checks):
         raise ChecksFailed(checks)
     length, _ = seal(images, manifest, key)

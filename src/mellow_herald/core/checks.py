@@ -95,14 +95,15 @@ class Allowed:
 def check_release(
     release: Manifest,
     board: BoardFacts | None,
-    earlier: Sequence[Earlier],
+    earlier: Sequence[Earlier] | None,
     now: datetime,
     allowed: Allowed = Allowed(),
     readings: Mapping[str, Reading] | None = None,
 ) -> tuple[Check, ...]:
     """All checks of a release, in the order in which an engineer thinks of them.
 
-    ``readings`` are by image digest; None while the images' bytes are not there yet: what needs them is left out.
+    ``readings`` are by image digest; None while the images' bytes are not there yet. ``earlier`` is None where it is
+    not known what was published before. What needs the one or the other is left out then.
     """
     found: list[Check] = []
     if readings is not None:
@@ -111,12 +112,12 @@ def check_release(
     found += _board(release, board)
     if board is not None:
         found += _slots(release, board)
-    found.append(_version(release, earlier, allowed))
-    found.append(_floor(release, earlier))
-    found += _labels(release, earlier)
+    if earlier is not None:
+        found += [_version(release, earlier, allowed), _floor(release, earlier), *_labels(release, earlier)]
     found += _updater(release, allowed)
     found += _build_times(release, now)
-    found += _sizes(release, earlier)
+    if earlier is not None:
+        found += _sizes(release, earlier)
     return tuple(found)
 
 
@@ -244,7 +245,7 @@ def _size(one: Component, slots: Sequence[BoardSlot], board: BoardFacts) -> Chec
             f"component {_image(one)} has {one.size} bytes, a slot of {board.name} has {room}.{seems}",
             "Build a smaller image, or correct the board's slots.", "too-large-for-slot",
         )  # fmt: skip
-    return Check("size", Verdict.PASS, f"{_image(one)}: {one.size} bytes, {100 * one.size / room:.0f} % of the slot.")
+    return Check("size", Verdict.PASS, f"{_image(one)}: {one.size} bytes, {100 * one.size / room:.3g} % of the slot.")
 
 
 def _addresses(
@@ -303,8 +304,10 @@ def _version(release: Manifest, earlier: Sequence[Earlier], allowed: Allowed) ->
 
 def _floor(release: Manifest, earlier: Sequence[Earlier]) -> Check:
     highest = max((one.floor for one in earlier if not one.withdrawn), default=None)
-    if highest is None or release.floor == highest:
-        return Check("floor number", Verdict.PASS, f"{release.floor}.")
+    if highest is None:
+        return Check("floor number", Verdict.PASS, f"{release.floor}, the first of the line.")
+    if release.floor == highest:
+        return Check("floor number", Verdict.PASS, f"{release.floor}, as the line has it.")
     if release.floor > highest:
         return Check(
             "floor number", Verdict.WARN,
@@ -385,7 +388,8 @@ def _sizes(release: Manifest, earlier: Sequence[Earlier]) -> Iterator[Check]:
         if before is None or not before.size:
             continue
         change = one.size / before.size - 1
-        words = f"{_image(one)}: {change:+.0%} against {before.version} ({before.size} bytes)."
+        how = f"{change:+.1%} against" if change else "as large as"
+        words = f"{_image(one)}: {how} {before.version} ({before.size} bytes)."
         if abs(change) > USUAL_CHANGE:
             what = "grew" if change > 0 else "shrank"
             mend = f"The image {what} unusually: is it the build you mean, with the right options?"

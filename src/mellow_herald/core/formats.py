@@ -84,20 +84,23 @@ def _read_ihex(data: bytes) -> Loadable:
 def _read_srec(data: bytes) -> Loadable:
     lines = _lines(data, Format.SREC)
     read = _records(Format.SREC, lines, lambda file, text: file.add_srec(text))
-    kinds = [line.strip()[1:2] for line in lines]
-    end = next((number for number, kind in enumerate(kinds) if kind and kind in "789"), None)
-    if end is None:
-        raise _cut_off(Format.SREC, len(lines), "its termination record (S7, S8 or S9) is missing")
-    _nothing_after(Format.SREC, lines, end)
-    for number, kind in enumerate(kinds):
-        there = sum(one in ("1", "2", "3") for one in kinds[:number])
-        if kind in ("5", "6") and int(lines[number].strip()[4:-2], 16) != there:
+    records = [(number, line.strip()) for number, line in enumerate(lines) if line.strip()]
+    data_records = 0
+    for number, record in records:
+        if record[1] in "123":
+            data_records += 1
+        elif record[1] in "56" and int(record[4:-2], 16) != data_records:
             raise Refused(
                 "damaged-file",
-                f"line {number + 1} says that {int(lines[number].strip()[4:-2], 16)} data records came before it; "
-                f"there are {there}.",
+                f"line {number + 1} says that {int(record[4:-2], 16)} data records came before it; "
+                f"there are {data_records}.",
                 REBUILD,
             )
+        elif record[1] in "789":
+            _nothing_after(Format.SREC, lines, number)
+    # Where there is no start address, some tools end with the count (S5, S6) alone.
+    if records[-1][1][1] not in "56789":
+        raise _cut_off(Format.SREC, len(lines), "no termination record (S7, S8, S9) nor count (S5, S6) ends it")
     return read
 
 

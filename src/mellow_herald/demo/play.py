@@ -156,11 +156,20 @@ class _Demo:
             "key", "publish", "--root", str(place.root_key),
             "--active", str(place.signing_key.with_suffix(".pub.pem")), "--out", str(place.key_list),
         )  # fmt: skip
-        self._say("A board, and two releases for it: signed here, verified there")
+        self._say("A board, and a release that the field runs: signed here, verified there")
         run("board", "add", str(place.board))
-        for version, words in ((scenario.OLD, "runs in the field"), (scenario.NEW, "finer weighing at night")):
-            firmware = str(place.firmware(version))
-            run("release", "publish", firmware, "--key", str(place.signing_key), "--notes", words)
+        key, old = str(place.signing_key), f"{scenario.BOARD}/{scenario.LINE}/{scenario.OLD}"
+        run("release", "publish", str(place.firmware(scenario.OLD)), "--key", key, "--notes", "runs in the field")
+        run("release", "baseline", old, "--reason", "what the field runs", "--yes")
+        self._say("The next: looked at, sealed into a file, published from the file")
+        run("image", "look", str(place.firmware(scenario.NEW)))
+        run(
+            "release", "seal", str(place.firmware(scenario.NEW)), "--key", key, "--notes", "finer weighing at night",
+            "--board-file", str(place.board), "--out", str(place.release_file),
+        )  # fmt: skip
+        run("release", "publish", str(place.release_file))
+        self._say("And one that is only a draft yet: two components, by a release sheet")
+        run("release", "publish", str(place.sheet), "--key", key, "--draft")
         code = json.loads(
             run("code", "new", "--board", scenario.BOARD, "--line", scenario.LINE, "--json", show=False, capture=True)
         )["code"]

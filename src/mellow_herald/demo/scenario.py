@@ -11,8 +11,9 @@ from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 VENDOR_DOMAIN = "thistledown.example"
 BOARD, LINE = "comb-s1", "hive-scale"
 SLOT_SIZE = 512 * 1024
+ASSETS_SLOT_SIZE = 256 * 1024
 CHECK_IN_S = 60
-OLD, NEW = "2.4.0", "2.5.0"
+OLD, NEW, NEXT = "2.4.0", "2.5.0", "2.6.0-rc.1"
 SITES = {
     "fernhollow": "Europe/Lisbon",
     "quillmere": "Europe/Dublin",
@@ -22,7 +23,7 @@ SITES = {
 }
 YARDS = ("north", "orchard", "brook")
 IMAGE_SIZE = 192 * 1024
-BUILT = {OLD: 1_788_000_000, NEW: 1_795_000_000}
+BUILT = {OLD: 1_788_000_000, NEW: 1_795_000_000, NEXT: 1_795_300_000}
 FAULTS = {NEW: [Behaviour("load_cell = worn", Fault.FAIL_SELF_TEST)]}
 RELEASE = f"{BOARD}/{LINE}/{NEW}"
 
@@ -43,6 +44,34 @@ address = 0x08020000
 name = "b"
 size = {SLOT_SIZE}
 address = 0x080a0000
+
+[[slots]]
+name = "assets"
+component = "assets"
+size = {ASSETS_SLOT_SIZE}
+"""
+
+SHEET_FILE = f"""\
+# The next release, still being tried on the bench: firmware and the sounds it plays.
+notes = '''
+Sounds for the beekeeper
+
+- a low hum when the scale is tared
+- quieter at night
+'''
+labels = {{ ticket = "HS-311" }}
+
+[[images]]
+file = "firmware/{LINE}-{NEXT}.bin"
+after = ["assets"]
+
+[[images]]
+file = "firmware/sounds-1.0.0.img"
+component = "assets"
+line = "{LINE}"
+board = "{BOARD}"
+version = "1.0.0"
+floor = 4
 """
 
 PLAN_FILE = f"""\
@@ -97,6 +126,14 @@ class Place:
     def flash(self) -> Path:
         return self.folder / "flash"
 
+    @property
+    def sheet(self) -> Path:
+        return self.folder / f"{LINE}-{NEXT}.toml"
+
+    @property
+    def release_file(self) -> Path:
+        return self.folder / f"{LINE}-{NEW}.suit"
+
     def firmware(self, version: str) -> Path:
         """The image of a version."""
         return self.folder / "firmware" / f"{LINE}-{version}.bin"
@@ -122,13 +159,15 @@ def make_image(version: str, seed: int) -> bytes:
 
 
 def write_files(place: Place, seed: int) -> None:
-    """Writes board file, plan and firmware."""
-    for path, text in ((place.board, BOARD_FILE), (place.plan, PLAN_FILE)):
+    """Writes board file, plan, release sheet and firmware."""
+    for path, text in ((place.board, BOARD_FILE), (place.plan, PLAN_FILE), (place.sheet, SHEET_FILE)):
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text)
-    for version in (OLD, NEW):
+    for version in (OLD, NEW, NEXT):
         place.firmware(version).parent.mkdir(parents=True, exist_ok=True)
         place.firmware(version).write_bytes(make_image(version, seed))
+    sounds = random.Random(f"{seed}/sounds").randbytes(96 * 1024)
+    (place.folder / "firmware" / "sounds-1.0.0.img").write_bytes(sounds[:8] + b"littlefs" + sounds[16:])
 
 
 def write_scenario(place: Place, code: str, devices: int, seed: int) -> None:

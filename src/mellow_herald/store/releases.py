@@ -113,11 +113,13 @@ def _shown() -> Select[Any]:
         select(func.count())
         .select_from(Device)
         .where(
-            exists().where(
+            exists()
+            .where(
                 ReleaseImage.release_id == Release.id,
                 ReleaseImage.component == "app",
                 ReleaseImage.digest == Device.digest,
             )
+            .correlate(Release, Device)
         )
         .scalar_subquery()
     )
