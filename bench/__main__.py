@@ -3,12 +3,12 @@
 import json
 from pathlib import Path
 
-from bench.checkins import measure
+from bench import checkins, uploads
 
 
 def main() -> None:
     """Measures and prints."""
-    results = [measure()]
+    results = [checkins.measure(), *uploads.measure()]
     for figure in results:
         print(figure.line())
     out = Path(__file__).parent / "results.json"

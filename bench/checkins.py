@@ -35,11 +35,11 @@ def measure() -> Figure:
     with tempfile.TemporaryDirectory(prefix="herald-bench-") as name:
         folder = Path(name)
         folder.chmod(0o755)
-        herald_port, floor_port = _free_port(), _free_port()
+        herald_port, floor_port = free_port(), free_port()
         serve = ["-m", "mellow_herald.cli.main", "serve", "--data-dir", str(folder), "--port", str(herald_port)]
         with (
-            _running(serve, cores[0], herald_port),
-            _running(["-m", "bench.floor", str(floor_port)], cores[0], floor_port),
+            running(serve, cores[0], herald_port),
+            running(["-m", "bench.floor", str(floor_port)], cores[0], floor_port),
         ):
             devices = _devices(f"http://127.0.0.1:{herald_port}")
             os.sched_setaffinity(0, {cores[-1]})
@@ -97,7 +97,7 @@ def _body(number: int) -> Body:
 
 
 @contextmanager
-def _running(arguments: list[str], core: int, port: int) -> Iterator[None]:
+def running(arguments: list[str], core: int, port: int) -> Iterator[subprocess.Popen[bytes]]:
     environment = {**os.environ, "HERALD_ADMIN_PASSWORD": PASSWORD}
     process = subprocess.Popen(
         [sys.executable, *arguments],
@@ -115,13 +115,13 @@ def _running(arguments: list[str], core: int, port: int) -> Iterator[None]:
                 raise RuntimeError(f"{arguments} ended by itself")
             time.sleep(0.1)
         asyncio.run(asyncio.sleep(0.5))
-        yield
+        yield process
     finally:
         process.terminate()
         process.wait(15)
 
 
-def _free_port() -> int:
+def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])

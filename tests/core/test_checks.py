@@ -29,6 +29,7 @@ SLOTS = (
 BOARD = BoardFacts("comb-s1", "thistledown.example", ("hive-scale", "feed-pump"), (1, 2, 3), SLOTS)
 APP = Component("app", "2.5.0", "a" * 64, 20_000, build_time=1_795_000_000)
 RELEASE = Manifest("thistledown.example", "hive-scale", "comb-s1", "2.5.0", 4, (APP,), 1, 3)
+LOWER = replace(RELEASE, version="2.3.9")
 PLATE = Nameplate("hive-scale", "comb-s1", "app", "2.5.0", 4, build_time=1_795_000_000, hw_rev_min=1, hw_rev_max=3)
 OLD = Earlier("2.4.0", 4, False, (Component("app", "2.4.0", "b" * 64, 19_500),))
 
@@ -96,7 +97,7 @@ def test_a_good_release_passes_everything() -> None:
         (dict(release=replace(RELEASE, version="2.3.9")), "version", Verdict.REFUSE, "version-not-higher"),
         (dict(release=replace(RELEASE, version="2.4.0-rc.1")), "version", Verdict.REFUSE, "version-not-higher"),
         (dict(release=replace(RELEASE, version="2.4.0")), "version", Verdict.REFUSE, "release-exists"),
-        (dict(release=replace(RELEASE, version="2.3.9"), allowed=Allowed(lower_version=True)), "version", Verdict.WARN, ""),
+        (dict(release=LOWER, allowed=Allowed(lower_version=True)), "version", Verdict.WARN, ""),
         (dict(earlier=()), "version", Verdict.PASS, ""),
         (dict(release=replace(RELEASE, floor=3)), "floor number", Verdict.REFUSE, "floor-too-low"),
         (dict(release=replace(RELEASE, floor=5)), "floor number", Verdict.WARN, ""),

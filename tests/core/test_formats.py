@@ -58,9 +58,7 @@ def test_every_format_of_one_build_is_the_same_image(built: Path) -> None:
     found = {
         kind: read_build_output((built / f"hive-scale-a.{kind}").read_bytes()) for kind in ("elf", "hex", "srec", "bin")
     }
-    assert [found[kind].format for kind in ("elf", "hex", "srec", "bin")] == list(Format)[::-1][:1] + [
-        Format.IHEX, Format.SREC, Format.RAW,
-    ]  # fmt: skip
+    assert [one.format for one in found.values()] == [Format.ELF, Format.IHEX, Format.SREC, Format.RAW]
     assert len({one.data for one in found.values()}) == 1
     assert [found[kind].base for kind in ("elf", "hex", "srec", "bin")] == [BASE, BASE, BASE, None]
     plate = find_nameplate(found["elf"].data)

@@ -93,7 +93,8 @@ class RunningService:
         """Adds a board and a key list."""
         slots = [
             {"name": "a", "size": 65536}, {"name": "b", "size": 65536},
-            {"name": "files", "size": 65536, "component": "assets"}, {"name": "modem", "size": 65536, "component": "radio"},
+            {"name": "files", "size": 65536, "component": "assets"},
+            {"name": "modem", "size": 65536, "component": "radio"},
         ]  # fmt: skip
         board = BoardIn(
             name=BOARD, vendor_domain=DOMAIN, lines=[LINE], hw_revs=[1, 2, 3], slots=slots, check_in=check_in

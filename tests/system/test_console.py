@@ -2,11 +2,14 @@
 
 import shutil
 from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
 
+from mellow_herald.service.lineage import sample
 from tests.harness.device import PuppetDevice
+from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
 from tests.service.test_rollouts import begin, fleet, go_through
 
@@ -97,6 +100,8 @@ def test_every_page_shows_what_there_is_in_light_and_dark(
             ("/fleet", "Fleet", "TA-3"),
             ("/fleet/TA-0", "TA-0", "<b>not markup</b>"),
             ("/lineage", "Lineage", "2.5.0"),
+            ("/lineage/2", "2.5.0", "read from the image"),
+            ("/keys", "Keys and boards", "signs new releases"),
             ("/rollouts", "Rollouts", "2.5.0 to all"),
             ("/rollouts/1", "2.5.0 to all", "no-room"),
             ("/journal", "Journal", "ring 1 opened"),
@@ -132,6 +137,84 @@ def test_halting_asks_for_a_reason_and_shows_what_it_does(
     expect(page.get_by_test_id("rollout-state")).to_have_text("halted")
     expect(page.get_by_text("Halted: calls from the field. 0 devices")).to_be_visible()
     expect(page.get_by_role("button", name="called-off 4")).to_be_visible()
+
+
+def test_the_river_shows_who_runs_what_and_the_rollout_across(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    begin(service)
+    service.call(sample(service.context))
+    for device in fleet:
+        go_through(device)
+    service.wait_for(1, lambda r: r.state == "finished")
+    service.call(sample(service.context))
+    sign_in(page)
+    page.goto("/lineage")
+    expect(page.get_by_role("img", name="now 4 run 2.5.0")).to_be_visible()
+    page.get_by_role("textbox", name="Filter").fill("version < 2.5.0")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("1 of 2")).to_be_visible()
+    page.get_by_role("textbox", name="Filter").fill("version ==")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("goes wrong at character")).to_be_visible()
+    page.get_by_role("link", name="Rollout 1 to 2.5.0, finished").click()
+    expect(page).to_have_url("/rollouts/1")
+
+
+def test_a_release_file_is_dropped_and_firmware_is_told_the_line_that_seals_it(
+    page: Page, service: RunningService, tmp_path: Path
+) -> None:
+    sign_in(page)
+    page.goto("/lineage")
+    expect(page.get_by_text("Nothing is published yet")).to_be_visible()
+    picker = page.locator("input[type=file]")
+    firmware = tmp_path / "my scale.bin"
+    firmware.write_bytes(make_bytes("2.5.0"))
+    picker.set_input_files(firmware)
+    expect(page.get_by_text("herald release publish 'my scale.bin' --key KEY.pem")).to_be_visible()
+
+    spoiled, sealed = tmp_path / "spoiled.suit", tmp_path / "scale.suit"
+    sealed.write_bytes(service.publisher.release_file("2.5.0"))
+    spoiled.write_bytes(service.publisher.release_file("2.4.0", size=70_000))
+    picker.set_input_files(spoiled)
+    page.get_by_role("button", name="Publish").click()
+    alert = page.get_by_role("alert").first
+    expect(alert).to_contain_text("70000 bytes, a slot of comb-s1 has 65536")
+    expect(alert.get_by_role("listitem").filter(has_text="refuse")).to_have_count(1)
+    picker.set_input_files(sealed)
+    page.get_by_label("Keep as a draft").check()
+    page.get_by_role("button", name="Publish").click()
+    expect(page).to_have_url("/lineage/1")
+    expect(page.get_by_text("draft", exact=True)).to_be_visible()
+    page.get_by_role("button", name="publish").click()
+    page.get_by_role("dialog").get_by_role("button", name="publish").click()
+    expect(page.get_by_text("published", exact=True).first).to_be_visible()
+    page.get_by_role("button", name="CBOR diagnostic").click()
+    expect(page.get_by_text("/ sequence number: the floor number / 2: 4")).to_be_visible()
+    page.get_by_role("button", name="Edit").click()
+    page.get_by_label("Notes (Markdown)").fill("# Finer\n\n<b>weighing</b> [x](javascript:alert(1))")
+    page.get_by_label("Labels").fill("ticket=HS-311")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("heading", name="Finer")).to_be_visible()
+    expect(page.get_by_text("<b>weighing</b>")).to_be_visible()
+    expect(page.get_by_role("link", name="x", exact=True)).to_have_count(0)
+    expect(page.get_by_text("ticket = HS-311")).to_be_visible()
+
+
+def test_withdrawing_shows_what_it_stops_and_asks_why(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    begin(service)
+    sign_in(page)
+    page.goto("/lineage/2")
+    page.get_by_role("button", name="withdraw").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("1: 2.5.0 to all")
+    expect(dialog.get_by_role("button", name="withdraw")).to_be_disabled()
+    dialog.get_by_label("Reason").fill("weighs 3 kg too much")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("by admin: weighs 3 kg too much")).to_be_visible()
+    service.wait_for(1, lambda r: r.state == "halted")
 
 
 def test_a_lost_line_is_said(page: Page, service: RunningService) -> None:

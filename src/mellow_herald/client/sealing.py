@@ -1,6 +1,7 @@
 """From firmware files and a key to a release file, on the engineer's own machine."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -83,7 +84,8 @@ class SealedRelease:
         except OSError as error:
             raise Refused("no-file", f"{path} cannot be written ({error.strerror}).") from None
         finally:
-            partly.unlink(missing_ok=True)
+            with suppress(OSError):
+                partly.unlink()
 
 
 @dataclass(frozen=True, slots=True)

@@ -26,7 +26,7 @@ from mellow_herald.service.lineage import keep_sampling
 from mellow_herald.service.memory import Memory, new_secret
 from mellow_herald.service.people import caller
 from mellow_herald.service.problems import add_problem_handlers
-from mellow_herald.service.retention import sweep
+from mellow_herald.service.retention import keep_sweeping, sweep
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
 from mellow_herald.store import fleet as fleet_store
@@ -63,7 +63,8 @@ def create_app(context: Context) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        work = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run(), keep_sampling(context)]
+        moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run()]
+        work = [*moving, keep_sampling(context), keep_sweeping(context)]
         tasks = [asyncio.create_task(one) for one in work]
         try:
             yield

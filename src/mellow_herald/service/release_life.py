@@ -14,6 +14,7 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.offering import check_bytes, release_name
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.publishing import announce, trusted
+from mellow_herald.service.retention import sweep
 from mellow_herald.store import releases
 from mellow_herald.store.gate import Lock, share
 from mellow_herald.wire.release import ReleaseEdit, ReleaseState, WithdrawalOut
@@ -44,13 +45,13 @@ def _plain(check: Check) -> dict[str, str]:
 
 
 async def drop(context: Context, release_id: int, by: str) -> None:
-    """Deletes a draft; its images go with the next sweep unless another release has them."""
+    """Deletes a draft, and its images unless another release has them."""
     async with context.engine.begin() as connection:
         row = await _locked(connection, release_id, ReleaseState.DRAFT)
+        name = release_name(row)
         await releases.drop_release(connection, release_id)
-        await announce(
-            connection, context, release_id, release_name(row), "dropped", by, "a draft that was never offered"
-        )
+        await announce(connection, context, release_id, name, "dropped", by, "a draft that was never offered")
+    await sweep(context)
 
 
 async def edit(context: Context, release_id: int, said: ReleaseEdit, by: str, revision: int | None) -> None:

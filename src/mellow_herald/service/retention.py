@@ -3,6 +3,8 @@
 import asyncio
 import time
 
+import structlog
+
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import retention
@@ -11,6 +13,7 @@ from mellow_herald.store.gate import Lock, take
 from mellow_herald.store.releases import lock_release
 from mellow_herald.wire.release import CleanOut, UnusedRelease
 
+log = structlog.get_logger()
 # Longer than any upload takes: what lies there untouched for so long was left by a crash.
 UPLOAD_SECONDS = 3600.0
 
@@ -46,6 +49,16 @@ async def clean(context: Context, release_ids: list[int], by: str) -> CleanOut:
         await write_journal(connection, entry)
         await publish(connection, [FeedEvent(now, "release", data={"what": "cleaned"})])
     return CleanOut(releases=names, images=await sweep(context))
+
+
+async def keep_sweeping(context: Context) -> None:
+    """Sweeps once an hour until cancelled."""
+    while True:
+        await asyncio.sleep(UPLOAD_SECONDS)
+        try:
+            await sweep(context)
+        except Exception:
+            log.exception("the image store could not be swept; trying again")
 
 
 async def sweep(context: Context) -> int:
