@@ -1,3 +1,4 @@
+import os
 import threading
 from pathlib import Path
 
@@ -9,6 +10,7 @@ from mellow_herald.client import ProblemError
 from mellow_herald.core.firmware import load_image
 from mellow_herald.core.keys import private_to_pem, raw_public, sign_key_list
 from mellow_herald.core.seal import describe, seal
+from mellow_herald.service.soundness import check_all
 from mellow_herald.wire.board import BoardIn
 from tests.harness.firmware import DOMAIN, Publisher, make_bytes, make_image
 from tests.harness.service import RunningService
@@ -234,3 +236,10 @@ def test_a_damaged_stored_image_is_not_served(service: RunningService) -> None:
     assert any(entry.what == "image refused" for entry in service.herald.journal.list().items)
     path.write_bytes(good)
     assert device.get(f"/images/{digest}").content == good
+    assert service.herald.overview().unhealthy_images == [], "a repaired file is served again, and said to be"
+    assert service.herald.ready().ok
+    status = path.stat()
+    path.write_bytes(bytes([good[0] ^ 1]) + good[1:])
+    os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+    assert service.call(check_all(service.context)) == 1, "bytes that rot without the file being touched are found, too"
+    assert problem(device.get(f"/images/{digest}")) == "image-unsound"

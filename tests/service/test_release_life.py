@@ -294,6 +294,10 @@ def test_releases_are_picked_by_a_selector(service: RunningService) -> None:
         "2.5.0-rc.1",
         "2.4.0",
     ]
+    by_version = service.herald.releases.list(by_version=True, limit=3)
+    assert [release.version for release in by_version.items] == ["2.10.0", "2.5.0", "2.5.0-rc.1"]
+    rest = service.herald.releases.list(by_version=True, limit=3, after=by_version.next)
+    assert ([release.version for release in rest.items], rest.next) == (["2.4.0"], None)
     with pytest.raises(ProblemError, match="goes wrong at character"):
         picked("version == 2")
     assert problem(service.post_release(b"", label="two words=x")) == "bad-values"

@@ -201,6 +201,19 @@ def test_a_release_file_is_dropped_and_firmware_is_told_the_line_that_seals_it(
     expect(page.get_by_text("ticket = HS-311")).to_be_visible()
 
 
+def test_what_nobody_needs_is_shown_before_it_is_cleaned_away(page: Page, service: RunningService) -> None:
+    for version in ("2.3.0", "2.5.0"):
+        service.publish(version).raise_for_status()
+    sign_in(page)
+    page.goto("/lineage")
+    page.get_by_role("button", name="Show what could go").click()
+    expect(page.get_by_role("dialog")).to_contain_text("comb-s1/hive-scale/2.3.0")
+    expect(page.get_by_role("dialog")).to_contain_text("This frees 19.5 KiB")
+    page.get_by_role("button", name="Clean away").click()
+    expect(page.get_by_text("images cleaned away")).to_be_visible()
+    expect(page.get_by_role("button", name="Show what could go")).to_have_count(0)
+
+
 def test_withdrawing_shows_what_it_stops_and_asks_why(
     page: Page, service: RunningService, fleet: list[PuppetDevice]
 ) -> None:

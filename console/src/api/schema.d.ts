@@ -171,7 +171,7 @@ export interface paths {
         };
         /**
          * List Releases
-         * @description Releases, newest first.
+         * @description Releases, page by page.
          */
         get: operations["list_releases"];
         put?: never;
@@ -3624,8 +3624,10 @@ export interface operations {
                 limit?: number;
                 /** @description Cursor: `next` of the page before. */
                 after?: number | null;
-                /** @description Selector over board, line, version, state, floor, key, by, labels. */
+                /** @description A selector over board, line, version, state, floor, key, by and labels. */
                 where?: string | null;
+                /** @description upload: the newest upload first; version: by board and line, the highest version first. */
+                order?: "upload" | "version";
             };
             header?: never;
             path?: never;

@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 
 import { api, told, type Release, type Schemas } from '../api/client'
+import CleanUnused from '../components/CleanUnused.vue'
 import EmptyState from '../components/EmptyState.vue'
 import LineageRiver from '../components/LineageRiver.vue'
 import PublishDrop from '../components/PublishDrop.vue'
@@ -26,7 +27,7 @@ const baseline = computed(() => {
 const shown = ref<Release[]>([])
 
 const { failure, loaded, reload } = useLoading(async () => {
-  releases.value = (await told(api.GET('/api/v1/releases', { params: { query: { limit: 500 } } }))).items
+  releases.value = (await told(api.GET('/api/v1/releases', { params: { query: { limit: 500, order: 'version' } } }))).items
   if (!lines.value.includes(chosen.value)) chosen.value = busiest()
   await Promise.all([loadRiver(), pick()])
 })
@@ -49,7 +50,7 @@ async function pick() {
     return
   }
   try {
-    const query = { limit: 500, where: asked.value }
+    const query = { limit: 500, where: asked.value, order: 'version' as const }
     shown.value = (await told(api.GET('/api/v1/releases', { params: { query } }))).items
   } catch (error) {
     wrong.value = (error as Error).message
@@ -82,6 +83,7 @@ reloadOn((event) => ['release', 'device', 'rollout', 'admission'].includes(event
       <LineageRiver :lineage="lineage" :baseline="baseline" />
     </v-card>
     <PublishDrop class="mb-3" @published="reload" />
+    <CleanUnused class="mb-3" @cleaned="reload" />
     <v-card v-if="releases.length">
       <form class="filter" @submit.prevent="ask">
         <v-text-field

@@ -159,15 +159,20 @@ def _print_warnings(checks: Any) -> None:
 
 
 @app.command("list")
-def list_releases(where: Where = None, as_json: AsJson = False, limit: Limit = 50) -> None:
-    """List releases, newest first. --where takes board, line, version, state, floor, key, by and labels."""
+def list_releases(
+    where: Where = None,
+    by_version: Annotated[bool, typer.Option("--by-version", help="Each line's highest version first.")] = False,
+    as_json: AsJson = False,
+    limit: Limit = 50,
+) -> None:
+    """List releases, the newest upload first. --where takes board, line, version, state, floor, key, by and labels."""
     from rich.text import Text
 
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.looks import amount
 
     with connect() as herald:
-        page = herald.releases.list(where=where, limit=limit)
+        page = herald.releases.list(where=where, limit=limit, by_version=by_version)
     if as_json:
         print_json(page.items)
         return

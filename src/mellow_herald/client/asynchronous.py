@@ -309,9 +309,11 @@ class Releases:
             return looked
         return answered(looked, await self._herald.send(calls.foresee_checks(asked)))
 
-    async def list(self, *, where: str | None = None, limit: int = 100, after: str | None = None) -> Page[ReleaseOut]:
-        """A page of the releases that a selector picks, newest first."""
-        return await self._herald.send(calls.list_releases(where, limit, after))
+    async def list(
+        self, *, where: str | None = None, limit: int = 100, after: str | None = None, by_version: bool = False
+    ) -> Page[ReleaseOut]:
+        """A page of the releases that a selector picks: the newest upload first, or each line's highest version."""
+        return await self._herald.send(calls.list_releases(where, limit, after, by_version))
 
     async def each(self, *, where: str | None = None) -> AsyncIterator[ReleaseOut]:
         """All releases that a selector picks, page after page."""

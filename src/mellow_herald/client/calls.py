@@ -168,9 +168,11 @@ def foresee_checks(asked: CheckAsk) -> Call[list[CheckOut]]:
     return _post("asking what publishing would say", f"{API}/release_checks", list[CheckOut], asked, repeatable=True)
 
 
-def list_releases(where: str | None, limit: int, after: str | None) -> Call[Page[ReleaseOut]]:
+def list_releases(where: str | None, limit: int, after: str | None, by_version: bool) -> Call[Page[ReleaseOut]]:
     """A page of releases."""
-    return _get("listing releases", f"{API}/releases", Page[ReleaseOut], where=where, limit=limit, after=after)
+    order = "version" if by_version else None
+    kind = Page[ReleaseOut]
+    return _get("listing releases", f"{API}/releases", kind, where=where, limit=limit, after=after, order=order)
 
 
 def show_release(release_id: int) -> Call[ReleaseOut]:

@@ -298,9 +298,11 @@ class Releases:
             return looked
         return answered(looked, self._herald.send(calls.foresee_checks(asked)))
 
-    def list(self, *, where: str | None = None, limit: int = 100, after: str | None = None) -> Page[ReleaseOut]:
-        """A page of the releases that a selector picks, newest first."""
-        return self._herald.send(calls.list_releases(where, limit, after))
+    def list(
+        self, *, where: str | None = None, limit: int = 100, after: str | None = None, by_version: bool = False
+    ) -> Page[ReleaseOut]:
+        """A page of the releases that a selector picks: the newest upload first, or each line's highest version."""
+        return self._herald.send(calls.list_releases(where, limit, after, by_version))
 
     def each(self, *, where: str | None = None) -> Iterator[ReleaseOut]:
         """All releases that a selector picks, page after page."""

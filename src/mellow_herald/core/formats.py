@@ -2,7 +2,8 @@
 
 ``bincopy`` decodes; here stands what it does not look at: which line or offset is at fault, whether the file was cut
 off, whether an ELF file is the one that runs. The text formats and ELF are decoded in memory, so they are bounded;
-raw binaries of any size are read as a stream elsewhere (``core.firmware``).
+raw binaries of any size are read as a stream elsewhere (``core.firmware``). The decoders are imported where they are
+needed: most commands never need them.
 """
 
 import re
@@ -11,12 +12,12 @@ from dataclasses import dataclass
 from enum import StrEnum
 from io import BytesIO
 from itertools import pairwise
-
-import bincopy
-from elftools.elf.constants import SH_FLAGS
-from elftools.elf.elffile import ELFFile
+from typing import TYPE_CHECKING
 
 from mellow_herald.core.refusal import Refused
+
+if TYPE_CHECKING:
+    from bincopy import BinFile
 
 # Decoded in memory: a microcontroller's image is far below, and the text of one this large is over 180 MB.
 LARGEST_SPAN = 64 * 1024 * 1024
@@ -112,7 +113,9 @@ def _lines(data: bytes, format_: Format) -> list[str]:
         raise Refused("damaged-file", f"line {line} of the {format_} file is not text.", REBUILD) from None
 
 
-def _records(format_: Format, lines: list[str], add: Callable[[bincopy.BinFile, str], None]) -> Loadable:
+def _records(format_: Format, lines: list[str], add: Callable[["BinFile", str], None]) -> Loadable:
+    import bincopy
+
     def trouble(count: int) -> str | None:
         try:
             add(bincopy.BinFile(), "\n".join(lines[:count]) + "\n")
@@ -148,6 +151,10 @@ def _nothing_after(format_: Format, lines: list[str], end: int) -> None:
 
 
 def _read_elf(data: bytes) -> Loadable:
+    from bincopy import BinFile
+    from elftools.elf.constants import SH_FLAGS
+    from elftools.elf.elffile import ELFFile
+
     try:
         elf = ELFFile(BytesIO(data))
         kind = elf.header["e_type"]
@@ -187,7 +194,7 @@ def _read_elf(data: bytes) -> Loadable:
     spans = [(segment["p_paddr"], segment["p_paddr"] + segment["p_filesz"]) for segment in loads if segment["p_filesz"]]
     if spans:
         _check_span(Format.ELF, sorted(spans))
-    file = bincopy.BinFile()
+    file = BinFile()
     try:
         file.add_elf(data)
     except Exception as error:
@@ -195,7 +202,7 @@ def _read_elf(data: bytes) -> Loadable:
     return _loadable(Format.ELF, file)
 
 
-def _loadable(format_: Format, file: bincopy.BinFile) -> Loadable:
+def _loadable(format_: Format, file: "BinFile") -> Loadable:
     parts = [(segment.minimum_address, segment.maximum_address) for segment in file.segments]
     if not parts:
         raise Refused("empty-image", f"the {format_} file holds no bytes to load.", "Pass what the linker made.")

@@ -29,6 +29,7 @@ from mellow_herald.service.problems import add_problem_handlers
 from mellow_herald.service.retention import keep_sweeping, sweep
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
+from mellow_herald.service.soundness import keep_checking
 from mellow_herald.store import fleet as fleet_store
 from mellow_herald.store import people as people_store
 from mellow_herald.store.clock import anchor_clock
@@ -64,7 +65,7 @@ def create_app(context: Context) -> FastAPI:
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run()]
-        work = [*moving, keep_sampling(context), keep_sweeping(context)]
+        work = [*moving, keep_sampling(context), keep_sweeping(context), keep_checking(context)]
         tasks = [asyncio.create_task(one) for one in work]
         try:
             yield

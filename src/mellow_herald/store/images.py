@@ -27,7 +27,7 @@ class ImageStore(Protocol):
 
     def begin(self, digest: str, size: int) -> Writing: ...
     def path(self, digest: str) -> Path: ...
-    def sound(self, digest: str) -> bool: ...
+    def sound(self, digest: str, anew: bool = False) -> bool: ...
     def digests(self) -> list[str]: ...
     def remove(self, digest: str) -> None: ...
     def sweep(self, before: float) -> int: ...
@@ -60,8 +60,8 @@ class FolderImageStore:
             raise Refused("bad-digest", f"{digest!r} is not a SHA-256 digest.", "Write it as 64 lower-case hex digits.")
         return self._folder / digest[:2] / digest
 
-    def sound(self, digest: str) -> bool:
-        """Whether the file is there and is what its digest says; read again whenever it was touched.
+    def sound(self, digest: str, anew: bool = False) -> bool:
+        """Whether the file is there and is what its digest says; read again whenever it was touched, or ``anew``.
 
         Reads the whole file the first time, so call it in a thread.
         """
@@ -70,7 +70,7 @@ class FolderImageStore:
         except FileNotFoundError:
             return False
         mark = (status.st_mtime_ns, status.st_size)
-        if self._sound.get(digest) == mark:
+        if not anew and self._sound.get(digest) == mark:
             return True
         with self._checking:
             hashed = hashlib.sha256()

@@ -142,13 +142,19 @@ def _shown() -> Select[Any]:
 async def list_releases(
     connection: AsyncConnection, *, release_id: int | None = None, after: int | None = None, limit: int | None = 100
 ) -> list[Row]:
-    """Releases, newest first, with their images, how many devices run them or are on the way, and whether one is the
-    baseline."""
+    """Releases, the newest upload first, with their images, how many devices run them or are on the way, and whether
+    one is the baseline."""
     statement = _shown().order_by(Release.id.desc()).limit(limit)
     if release_id is not None:
         statement = statement.where(Release.id == release_id)
     if after is not None:
         statement = statement.where(Release.id < after)
+    return list((await connection.execute(statement)).mappings())
+
+
+async def releases_by_version(connection: AsyncConnection) -> list[Row]:
+    """All releases by board and line, each line's highest version first."""
+    statement = _shown().order_by(Release.board, Release.line, Release.version_key.desc(), Release.id.desc())
     return list((await connection.execute(statement)).mappings())
 
 

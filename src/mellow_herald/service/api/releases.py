@@ -1,6 +1,6 @@
 """Releases."""
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from pydantic import TypeAdapter
@@ -49,6 +49,7 @@ SIGNED: dict[str, Any] = {
         "content": {ENVELOPE_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}}},
     }
 }
+ORDERS = "upload: the newest upload first; version: by board and line, the highest version first."
 PICKED_BY = "A selector over board, line, version, state, floor, key, by and labels."
 ENVELOPE: dict[int | str, dict[str, Any]] = {
     200: {"content": {ENVELOPE_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}}}}
@@ -74,6 +75,7 @@ def labels(
         raise ProblemError(422, "bad-values", detail) from None
 
 
+ReleaseOrder = Literal["upload", "version"]
 AllowedParams = Annotated[Allowed, Depends(allowed)]
 LabelParams = Annotated[dict[str, str], Depends(labels)]
 
@@ -155,18 +157,24 @@ async def list_releases(
     response: Response,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     after: IdCursor = None,
-    where: Annotated[
-        str | None,
-        Query(max_length=4000, description="Selector over board, line, version, state, floor, key, by, labels."),
-    ] = None,
+    where: Annotated[str | None, Query(max_length=4000, description=PICKED_BY)] = None,
+    order: Annotated[ReleaseOrder, Query(description=ORDERS)] = "upload",
 ) -> Page[ReleaseOut]:
-    """Releases, newest first."""
+    """Releases, page by page."""
     picked = parse_selector(where) if where else None
+    by_version = order == "version"
     async with context.engine.connect() as connection:
-        rows = await releases.list_releases(connection, after=after, limit=None if picked else limit + 1)
+        if by_version:
+            rows = await releases.releases_by_version(connection)
+        else:
+            rows = await releases.list_releases(connection, after=after, limit=None if picked else limit + 1)
     found = [row for row in rows if picked is None or matches(picked, _facts(row))]
-    items = [shown(row) for row in found[:limit]]
-    cursor = str(items[-1].id) if len(found) > limit else None
+    # By version the cursor is a place in the list: releases come seldom, and a page that has shifted does no harm.
+    skipped = (after or 0) if by_version else 0
+    page = found[skipped : skipped + limit]
+    items = [shown(row) for row in page]
+    more = len(found) > skipped + limit
+    cursor = str(skipped + limit if by_version else items[-1].id) if more else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor)
 

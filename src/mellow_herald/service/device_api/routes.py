@@ -1,6 +1,5 @@
 """The calls of the device protocol as plain routes: every microsecond here is paid by every check-in."""
 
-import asyncio
 import base64
 import random
 from collections.abc import Awaitable, Callable
@@ -19,8 +18,8 @@ from mellow_herald.service.enrolment import enrol
 from mellow_herald.service.intake import Intake
 from mellow_herald.service.people import FailureLimit
 from mellow_herald.service.problems import ProblemError, problem_for
+from mellow_herald.service.soundness import is_sound
 from mellow_herald.store import keys, releases
-from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, OrderOut, ReportsIn
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 
@@ -118,8 +117,7 @@ class DeviceApi:
             allowed = await releases.image_for_device(connection, device_id, digest)
         if not allowed:
             raise ProblemError(403, "not-your-attempt", "No live attempt of this device names this image.")
-        if not await asyncio.to_thread(self._context.images.sound, digest):
-            await self._unsound(digest)
+        if not await is_sound(self._context, digest):
             raise ProblemError(503, "image-unsound", "The stored image is damaged.", {"Retry-After": "300"})
         headers = {
             "etag": f'"{digest}"',
@@ -129,17 +127,6 @@ class DeviceApi:
         }
         path = self._context.images.path(digest)
         return FileResponse(path, headers=headers, media_type="application/octet-stream")
-
-    async def _unsound(self, digest: str) -> None:
-        """Says once, in health and journal, that a stored file is not what its digest says."""
-        if digest in self._context.unhealthy:
-            return
-        self._context.unhealthy.add(digest)
-        now = self._context.clock.now()
-        why = "the stored file does not match its digest; it is not served"
-        async with self._context.engine.begin() as connection:
-            await write_journal(connection, JournalEntry(now, "service", "image refused", f"image {digest}", why))
-            await publish(connection, [FeedEvent(now, "health", data={"image": digest})])
 
     def _who(self, request: Request) -> int:
         scheme, _, token = request.headers.get("authorization", "").partition(" ")
