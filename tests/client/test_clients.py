@@ -14,7 +14,9 @@ from mellow_herald.client import (
     NotSignedInError,
     ProblemError,
     UnreachableError,
+    async_releases,
     asynchronous,
+    releases,
     synchronous,
 )
 from mellow_herald.client.stream import FrameReader
@@ -38,6 +40,7 @@ def shape(module: Any) -> dict[str, list[str]]:
 
 def test_both_clients_have_one_shape() -> None:
     assert shape(synchronous) == shape(asynchronous)
+    assert shape(releases) == shape(async_releases)
 
 
 def test_every_call_of_the_api_is_in_the_client(shared_service: RunningService) -> None:

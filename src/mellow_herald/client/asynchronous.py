@@ -2,37 +2,20 @@
 
 import asyncio
 import builtins
-from collections.abc import AsyncIterator, Iterator, Sequence
-from pathlib import Path
+from collections.abc import AsyncIterator, Iterator
+from functools import cached_property
 from types import TracebackType
-from typing import Any, TypeVar, Unpack
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import httpx
-from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.client import calls
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
-from mellow_herald.client.looking import Looked, answered, look
-from mellow_herald.client.sealing import (
-    Progress,
-    ReleaseBytes,
-    SealedRelease,
-    SealOptions,
-    as_paths,
-    counted,
-    is_release_file,
-    named,
-    no_key,
-    open_release_file,
-    picked,
-    seal_files,
-    single,
-)
+from mellow_herald.client.paging import every_async
 from mellow_herald.client.stream import async_events, ends_rollout
 from mellow_herald.client.transport import (
     AGAIN,
-    ASK_FIRST,
     DEFAULT_URL,
     STREAM_TIMEOUT,
     TIMEOUT,
@@ -41,23 +24,16 @@ from mellow_herald.client.transport import (
     keyed,
     pause_before,
 )
-from mellow_herald.core.checks import Allowed
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.event import Event, Health, JournalEntry, Overview
 from mellow_herald.wire.fleet import CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
 from mellow_herald.wire.key import KeyListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
-from mellow_herald.wire.release import (
-    CleanOut,
-    LineageOut,
-    ManifestOut,
-    ReleaseEdit,
-    ReleaseOut,
-    UnusedRelease,
-    WithdrawalOut,
-)
 from mellow_herald.wire.rollout import AttemptOut, PlanDocument, RolloutOut
+
+if TYPE_CHECKING:
+    from mellow_herald.client.async_releases import Releases
 
 Result = TypeVar("Result")
 
@@ -79,7 +55,6 @@ class AsyncHerald:
         self.people = People(self)
         self.boards = Boards(self)
         self.keys = Keys(self)
-        self.releases = Releases(self)
         self.codes = Codes(self)
         self.devices = Devices(self)
         self.rollouts = Rollouts(self)
@@ -101,6 +76,13 @@ class AsyncHerald:
     def url(self) -> str:
         """The service's address."""
         return str(self._http.base_url)
+
+    @cached_property
+    def releases(self) -> "Releases":
+        """Releases. Loaded when they are asked for: most programs never seal."""
+        from mellow_herald.client.async_releases import Releases
+
+        return Releases(self)
 
     async def overview(self) -> Overview:
         """What needs a person, what is moving, who is there."""
@@ -248,148 +230,6 @@ class Keys:
         return await self._herald.send(calls.newest_key_list())
 
 
-class Releases:
-    """Releases."""
-
-    def __init__(self, herald: AsyncHerald) -> None:
-        self._herald = herald
-
-    async def seal(
-        self, files: Path | str | Sequence[Path | str], *, key: Ed25519PrivateKey, **options: Unpack[SealOptions]
-    ) -> SealedRelease:
-        """Seals a release of one image, of several, or of what a release sheet (``.toml``) names; see ``SealOptions``.
-
-        Nothing is sent but the question which boards there are. The result can be written to a file or published.
-        """
-        return await asyncio.to_thread(seal_files, as_paths(files), key, await self._herald.boards.list(), **options)
-
-    async def publish(
-        self,
-        files: Path | str | Sequence[Path | str],
-        *,
-        key: Ed25519PrivateKey | None = None,
-        draft: bool = False,
-        progress: Progress | None = None,
-        **options: Unpack[SealOptions],
-    ) -> ReleaseOut:
-        """Seals and publishes; a release file (``.suit``) is sent as it is and needs no ``key``.
-
-        ``progress`` gets the bytes sent so far.
-        """
-        only, allowed = single(files), options.get("allowed", Allowed())
-        if only is not None and is_release_file(only):
-            return await self.upload(open_release_file(only), draft=draft, allowed=allowed, progress=progress)
-        if key is None:
-            raise no_key()
-        sealed = await self.seal(files, key=key, **options)
-        return await self.upload(sealed, draft=draft, allowed=allowed, progress=progress)
-
-    async def upload(
-        self,
-        release: ReleaseBytes,
-        *,
-        draft: bool = False,
-        allowed: Allowed = Allowed(),
-        progress: Progress | None = None,
-    ) -> ReleaseOut:
-        """Publishes what was sealed before. A large file is sent only after its envelope was found good."""
-        name = release.manifest.name
-        if release.length > ASK_FIRST:
-            answer = await self._herald.send(calls.check_envelope(name, release.envelope, allowed))
-            if answer.release is not None:
-                return answer.release
-        call = calls.publish_release(name, release.length, draft=draft, labels=release.labels, allowed=allowed)
-        return await self._herald.upload(call, counted(release.portions(), progress))
-
-    async def look(self, path: Path | str, *, allowed: Allowed = Allowed(), **stated: Any) -> Looked:
-        """What is in a firmware file, and what publishing would say about it."""
-        looked = await asyncio.to_thread(look, Path(path), **stated)
-        asked = looked.question(allowed)
-        if asked is None:
-            return looked
-        return answered(looked, await self._herald.send(calls.foresee_checks(asked)))
-
-    async def list(
-        self, *, where: str | None = None, limit: int = 100, after: str | None = None, by_version: bool = False
-    ) -> Page[ReleaseOut]:
-        """A page of the releases that a selector picks: the newest upload first, or each line's highest version."""
-        return await self._herald.send(calls.list_releases(where, limit, after, by_version))
-
-    async def each(self, *, where: str | None = None) -> AsyncIterator[ReleaseOut]:
-        """All releases that a selector picks, page after page."""
-        after: str | None = None
-        while True:
-            page = await self.list(where=where, limit=1000, after=after)
-            for item in page.items:
-                yield item
-            after = page.next
-            if after is None:
-                return
-
-    async def show(self, release_id: int) -> ReleaseOut:
-        """One release."""
-        return await self._herald.send(calls.show_release(release_id))
-
-    async def find(self, name: str) -> ReleaseOut:
-        """A release by its name (``board/line/version``) or number; raises ``Refused`` if there is none."""
-        if name.isdigit():
-            return await self.show(int(name))
-        return picked(name, (await self.list(where=named(name), limit=1000)).items)
-
-    async def publish_draft(self, release_id: int, *, allowed: Allowed = Allowed()) -> ReleaseOut:
-        """Publishes a draft."""
-        return await self._herald.send(calls.publish_draft(release_id, allowed))
-
-    async def edit(
-        self,
-        release_id: int,
-        *,
-        notes: str | None = None,
-        labels: dict[str, str] | None = None,
-        revision: int | None = None,
-    ) -> ReleaseOut:
-        """Changes notes or labels; with ``revision``, only if nobody else did meanwhile."""
-        return await self._herald.send(
-            calls.edit_release(release_id, ReleaseEdit(notes=notes, labels=labels), revision)
-        )
-
-    async def drop(self, release_id: int) -> None:
-        """Drops a draft."""
-        await self._herald.send(calls.drop_release(release_id))
-
-    async def make_baseline(self, release_id: int, reason: str) -> ReleaseOut:
-        """Makes a release what newly admitted or returning devices of its board and line should run."""
-        return await self._herald.send(calls.make_baseline(release_id, reason))
-
-    async def foresee_withdrawal(self, release_id: int) -> WithdrawalOut:
-        """What withdrawing a release would stop."""
-        return await self._herald.send(calls.foresee_withdrawal(release_id))
-
-    async def withdraw(self, release_id: int, reason: str) -> WithdrawalOut:
-        """Withdraws a release; its running rollouts halt."""
-        return await self._herald.send(calls.withdraw_release(release_id, reason))
-
-    async def manifest(self, release_id: int) -> ManifestOut:
-        """The signed manifest, for people."""
-        return await self._herald.send(calls.show_manifest(release_id))
-
-    async def envelope(self, release_id: int) -> bytes:
-        """The signed envelope without its images."""
-        return await self._herald.send(calls.show_envelope(release_id))
-
-    async def lineage(self, board: str, line: str) -> LineageOut:
-        """How many devices ran which version over time."""
-        return await self._herald.send(calls.show_lineage(board, line))
-
-    async def unused(self) -> builtins.list[UnusedRelease]:
-        """Releases whose images nobody needs any more."""
-        return await self._herald.send(calls.list_unused_releases())
-
-    async def clean(self, release_ids: builtins.list[int]) -> CleanOut:
-        """Cleans away the images of releases that nobody needs."""
-        return await self._herald.send(calls.clean_releases(release_ids))
-
-
 class Codes:
     """Enrolment codes."""
 
@@ -415,16 +255,9 @@ class Devices:
         """A page of the devices that a selector picks."""
         return await self._herald.send(calls.list_devices(where, limit, after))
 
-    async def each(self, *, where: str | None = None) -> AsyncIterator[DeviceOut]:
+    def each(self, *, where: str | None = None) -> AsyncIterator[DeviceOut]:
         """All devices that a selector picks, page after page."""
-        after: str | None = None
-        while True:
-            page = await self.list(where=where, limit=1000, after=after)
-            for device in page.items:
-                yield device
-            after = page.next
-            if after is None:
-                return
+        return every_async(lambda after: self.list(where=where, limit=1000, after=after))
 
     async def show(self, serial: str) -> DeviceDetail:
         """One device with its timeline."""
