@@ -44,6 +44,14 @@ describe('the river', () => {
     expect(river.bands[1]!.label?.x).toBe(750)
   })
 
+  it('leaves out what was long ago', () => {
+    const late = layOut(LINEAGE, 1000, 200, Date.parse('2026-11-23T09:00:00Z'))
+    expect(late.ticks[0]!.at.toISOString()).toBe('2026-11-23T09:00:00.000Z')
+    expect(late.bands[1]!.label?.x).toBe(500)
+    expect(late.marks).toHaveLength(1)
+    expect(layOut(LINEAGE, 1000, 200, Date.parse('2026-11-23T09:30:00Z')).marks).toEqual([])
+  })
+
   it('is empty without samples, and has a span with one', () => {
     expect(layOut({ ...LINEAGE, samples: [] }, 1000, 200).bands).toEqual([])
     const one = layOut({ ...LINEAGE, samples: [{ at: LINEAGE.now, counts: { '2.4.0': 1 } }], versions: ['2.4.0'], crossings: [] }, 1000, 200)

@@ -17,15 +17,16 @@ const LONG = 60
 
 /**
  * Lays out a river: from left to right the time, the width of each version's band the devices that ran it. Bands are
- * stacked around the middle, lowest version at the bottom. Between samples the counts hold; a change bends over a few pixels.
+ * stacked around the middle, lowest version at the bottom. Between samples the counts hold; a change bends over a few
+ * pixels. What was before `since` (milliseconds since 1970) is left out.
  */
-export function layOut(lineage: Lineage, width: number, height: number): River {
+export function layOut(lineage: Lineage, width: number, height: number, since = -Infinity): River {
   const samples = lineage.samples.map((sample) => ({ at: Date.parse(sample.at), counts: sample.counts, total: sum(sample.counts) }))
   const first = samples.at(0)
   const last = samples.at(-1)
   if (!first || !last) return { bands: [], marks: [], ticks: [], most: 0 }
   const end = Date.parse(lineage.now)
-  const start = Math.min(first.at, end - LEAST_SPAN)
+  const start = Math.min(Math.max(first.at, since), end - LEAST_SPAN)
   const x = (at: number) => ((Math.min(Math.max(at, start), end) - start) / (end - start)) * width
   const most = Math.max(1, ...samples.map((sample) => sample.total))
   const scale = height / most
@@ -45,7 +46,7 @@ export function layOut(lineage: Lineage, width: number, height: number): River {
     const path = `M${along(high).join('')}L${along(low, true).join('').slice(1)}Z`
     return { version, path, label: widest(levels), now: last.counts[version] ?? 0 }
   })
-  const marks = lineage.crossings.map((one) => ({
+  const marks = lineage.crossings.filter((one) => Date.parse(one.ended_at ?? lineage.now) >= start).map((one) => ({
     id: one.id,
     version: one.version,
     state: one.state,

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { layOut } from '../river'
@@ -10,7 +10,10 @@ const props = defineProps<{ lineage: Schemas['LineageOut']; baseline: string | n
 const WIDTH = 1100
 const HEIGHT = 190
 const TOP = 26
-const river = computed(() => layOut(props.lineage, WIDTH, HEIGHT))
+const HOURS: Record<string, number> = { '3 h': 3, '1 d': 24, '1 w': 7 * 24, '30 d': 30 * 24 }
+const span = ref('all')
+const since = computed(() => Date.parse(props.lineage.now) - (HOURS[span.value] ?? Infinity) * 3_600_000)
+const river = computed(() => layOut(props.lineage, WIDTH, HEIGHT, since.value))
 const words = computed(() => {
   const now = river.value.bands.filter((band) => band.now).map((band) => `${band.now} run ${band.version}`)
   return `Versions of ${props.lineage.line} over time; now ${now.join(', ') || 'no device is there'}.`
@@ -27,6 +30,13 @@ function shade(version: string, rank: number): string {
 </script>
 
 <template>
+  <div class="row mb-1">
+    <strong>{{ lineage.line }} on {{ lineage.board }}</strong>
+    <span class="quiet">devices by version over time (service time, UTC)</span>
+    <v-btn-toggle v-model="span" mandatory density="compact" class="push" aria-label="How far back">
+      <v-btn v-for="name in [...Object.keys(HOURS), 'all']" :key="name" :value="name" size="small">{{ name }}</v-btn>
+    </v-btn-toggle>
+  </div>
   <svg :viewBox="`-4 0 ${WIDTH + 8} ${HEIGHT + TOP + 30}`" class="river" role="img" :aria-label="words">
     <g :transform="`translate(0 ${TOP})`">
       <path v-for="(band, rank) in river.bands" :key="band.version" :d="band.path" :fill="shade(band.version, rank)" class="band">

@@ -37,8 +37,8 @@ svg {
   color: var(--stone);
 }
 .mark {
-  display: inline-block;
-  margin-right: 8px;
+  width: max-content;
+  margin-top: 2px;
   padding: 1px 8px;
   border-radius: 9px;
   background: rgba(217, 154, 43, 0.22);

@@ -76,10 +76,6 @@ reloadOn((event) => ['release', 'device', 'rollout', 'admission'].includes(event
     </div>
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
     <v-card v-if="lineage" class="panel mb-3">
-      <div class="row mb-1">
-        <strong>{{ lineage.line }} on {{ lineage.board }}</strong>
-        <span class="quiet">devices by version over time (service time, UTC)</span>
-      </div>
       <LineageRiver :lineage="lineage" :baseline="baseline" />
     </v-card>
     <PublishDrop class="mb-3" @published="reload" />
@@ -125,7 +121,7 @@ reloadOn((event) => ['release', 'device', 'rollout', 'admission'].includes(event
             <td class="count">{{ release.floor }}</td>
             <td class="mono">{{ release.key }}</td>
             <td>
-              <span class="text-no-wrap">{{ moment(release.published_at) }}</span>
+              <span class="text-no-wrap">{{ moment(release.published_at).slice(0, 16) }}</span>
               <div v-if="release.published_by" class="quiet">by {{ release.published_by }}</div>
             </td>
           </tr>

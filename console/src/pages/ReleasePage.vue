@@ -46,7 +46,7 @@ function place(component: Release['components'][number]): string {
         <router-link to="/lineage" class="quiet">Lineage</router-link>
         <h1 class="mb-0">{{ release.version }}</h1>
         <span class="quiet">{{ release.line }} on {{ release.board }}</span>
-        <span><ReleaseState :release="release" /></span>
+        <ReleaseState :release="release" />
         <ReleaseActions :release="release" class="push" @done="reload" />
       </div>
       <v-alert v-if="release.state === 'withdrawn'" type="error" class="mb-3">
