@@ -39,8 +39,12 @@ class Databases:
         self.cluster.stop()
         shutil.rmtree(self._folder, ignore_errors=True)
 
-    def fresh(self) -> str:
-        """The URL of a new database with our schema."""
+    def empty(self) -> str:
+        """The URL of a new database without any schema."""
+        return self.fresh("template0")
+
+    def fresh(self, template: str = DATABASE) -> str:
+        """The URL of a new database with our schema, or copied from another template."""
         name = f"test_{next(self._numbers)}"
         url = make_url(self.cluster.url)
 
@@ -48,7 +52,7 @@ class Databases:
             plain = url.set(drivername="postgresql", database="postgres").render_as_string(hide_password=False)
             connection = await asyncpg.connect(plain)
             try:
-                await connection.execute(f"CREATE DATABASE {name} TEMPLATE {DATABASE}")
+                await connection.execute(f"CREATE DATABASE {name} TEMPLATE {template}")
             finally:
                 await connection.close()
 

@@ -3892,6 +3892,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description No room */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:no-room",
+                     *       "title": "No room",
+                     *       "status": 507,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     foresee_checks: {

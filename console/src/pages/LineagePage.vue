@@ -79,7 +79,6 @@ reloadOn((event) => ['release', 'device', 'rollout', 'admission'].includes(event
       <LineageRiver :lineage="lineage" :baseline="baseline" />
     </v-card>
     <PublishDrop class="mb-3" @published="reload" />
-    <CleanUnused class="mb-3" @cleaned="reload" />
     <v-card v-if="releases.length">
       <form class="filter" @submit.prevent="ask">
         <v-text-field
@@ -92,6 +91,7 @@ reloadOn((event) => ['release', 'device', 'rollout', 'admission'].includes(event
           @click:clear="((filter = ''), ask())"
         />
         <span class="quiet">{{ shown.length }} of {{ releases.length }}</span>
+        <CleanUnused @cleaned="reload" />
       </form>
       <v-table>
         <thead>

@@ -126,7 +126,14 @@ def publish(
 
 
 def _names_release(text: str) -> bool:
-    return text.isdigit() or text.count("/") == 2
+    from mellow_herald.core.plan import parse_release_name
+    from mellow_herald.core.refusal import Refused
+
+    try:
+        parse_release_name(text)
+    except Refused:
+        return text.isdigit()
+    return True
 
 
 def _print_published(release: "ReleaseOut") -> None:

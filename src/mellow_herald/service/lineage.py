@@ -42,18 +42,13 @@ async def sample(context: Context) -> int:
 
 
 async def show(context: Context, board: str, line: str) -> LineageOut:
-    """A line's versions over time on one board, up to now."""
+    """A line's versions over time on one board, up to the last sample (a minute ago at most)."""
     async with context.engine.connect() as connection:
         samples = await lineage.list_samples(connection, board, line, None)
         crossings = await lineage.rollouts_of_line(connection, board, line)
-        now, counts = context.clock.now(), await lineage.count_now(connection)
-    current = counts.get((board, line), {})
     drawn = [{"at": row["at"], "counts": row["counts"]} for row in samples]
-    if not drawn or drawn[-1]["counts"] != current:
-        drawn.append({"at": now, "counts": current})
     names = {name for one in drawn for name in one["counts"]}
     words = {lineage.UNKNOWN_BUILD, lineage.NOTHING_KNOWN}
     versions = [*sorted(names & words), *sorted(names - words, key=parse_version)]
-    return LineageOut.model_validate(
-        {"board": board, "line": line, "now": now, "versions": versions, "samples": drawn, "crossings": crossings}
-    )
+    known = {"board": board, "line": line, "now": context.clock.now(), "versions": versions}
+    return LineageOut.model_validate({**known, "samples": drawn, "crossings": crossings})

@@ -42,6 +42,7 @@ TITLES = {
     429: "Too many attempts",
     500: "The service failed",
     503: "Not serving right now",
+    507: "No room",
 }
 
 

@@ -1,6 +1,7 @@
 """Receiving a release file: verified before its payloads are taken, visible only when all of it is whole."""
 
 import asyncio
+import zlib
 from collections.abc import AsyncIterator, Mapping
 from contextlib import suppress
 from dataclasses import asdict, dataclass, field
@@ -16,9 +17,10 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.core.suit import Component
 from mellow_herald.service.checking import must_pass
 from mellow_herald.service.context import Context
+from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import keys, releases
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
-from mellow_herald.store.gate import Lock, share
+from mellow_herald.store.gate import Lock, share, take
 from mellow_herald.store.images import Writing
 from mellow_herald.wire.release import ReleaseState
 
@@ -60,6 +62,13 @@ async def receive(
     except Refused:
         await _drain(body)
         raise
+    except OSError as error:
+        await _drain(body)
+        raise ProblemError(
+            507,
+            "no-room",
+            f"The image store cannot be written ({error.strerror}). Nothing was kept: make room, then repeat.",
+        ) from None
     finally:
         receiving.drop()
 
@@ -168,19 +177,21 @@ class _Receiving:
             # Shared with other uploads; whoever cleans images or changes keys waits until this is recorded.
             await share(connection, Lock.KEYS)
             await share(connection, Lock.IMAGES)
+            # One release of a line at a time: what was published before must still be the latest when this is recorded.
+            await take(
+                connection, Lock.RELEASES, zlib.crc32(f"{verified.manifest.board}/{verified.manifest.line}".encode())
+            )
             opened = self._opened
             verify(opened.authentication, opened.manifest, await trusted(connection), new_release=True)
             restored = await _check_known(connection, verified)
-            checks: tuple[Check, ...] = ()
-            if restored is None:
-                checks = await must_pass(connection, clock, verified.manifest, self._wishes.allowed, self._readings)
-            for writing in self._complete.values():
-                await asyncio.to_thread(writing.keep)
+            # The records come first, and stand only if all the bytes do: the transaction ends after them.
             await releases.note_images(connection, components, clock.now())
             if restored is not None:
                 await releases.change_release(connection, restored, cleaned_at=None)
                 await self._announce(connection, restored, "images restored")
+                await self._keep()
                 return restored, False
+            checks = await must_pass(connection, clock, verified.manifest, self._wishes.allowed, self._readings)
             read = [digest for digest, reading in self._readings.items() if reading.plate is not None]
             release_id = await releases.add_release(
                 connection, verified, read, {**self._columns(), "checks": [asdict(check) for check in checks]}
@@ -190,7 +201,12 @@ class _Receiving:
                 raise AssertionError("a release that could not be added must be known")
             warned = [check.detail for check in checks if check.verdict is Verdict.WARN]
             await self._announce(connection, release_id, "uploaded" if self._wishes.draft else "published", warned)
+            await self._keep()
         return release_id, True
+
+    async def _keep(self) -> None:
+        for writing in self._complete.values():
+            await asyncio.to_thread(writing.keep)
 
     def _columns(self) -> dict[str, Any]:
         assert self._verified is not None and self._opened is not None

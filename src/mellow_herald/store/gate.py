@@ -22,6 +22,7 @@ class Lock(IntEnum):
     IMAGES = 6
     LINEAGE = 7
     KEYS = 8
+    RELEASES = 9
 
 
 def _numbers(lock: Lock, which: int) -> dict[str, int]:

@@ -104,7 +104,7 @@ def _check_media_type(request: Request) -> None:
         raise ProblemError(415, "wrong-media-type", f"Send a release file as {ENVELOPE_MEDIA_TYPE}.")
 
 
-@router.post("/releases", status_code=201, responses=problems(409, 411, 413, 415), openapi_extra=BODY)
+@router.post("/releases", status_code=201, responses=problems(409, 411, 413, 415, 507), openapi_extra=BODY)
 async def publish_release(
     request: Request,
     response: Response,
