@@ -87,6 +87,11 @@ async def foresee_envelope(context: Context, envelope: bytes, wishes: Wishes) ->
         return None, await must_pass(connection, context.clock, verified.manifest, wishes.allowed)
 
 
+async def take_line(connection: AsyncConnection, board: str, line: str) -> None:
+    """Makes other publishers of a line wait until the transaction ends."""
+    await take(connection, Lock.RELEASES, zlib.crc32(f"{board}/{line}".encode()))
+
+
 async def trusted(connection: AsyncConnection) -> Any:
     """The key list in force; raises ``Refused`` if there is none yet."""
     known = await keys.trusted_keys(connection)
@@ -178,9 +183,7 @@ class _Receiving:
             await share(connection, Lock.KEYS)
             await share(connection, Lock.IMAGES)
             # One release of a line at a time: what was published before must still be the latest when this is recorded.
-            await take(
-                connection, Lock.RELEASES, zlib.crc32(f"{verified.manifest.board}/{verified.manifest.line}".encode())
-            )
+            await take_line(connection, verified.manifest.board, verified.manifest.line)
             opened = self._opened
             verify(opened.authentication, opened.manifest, await trusted(connection), new_release=True)
             restored = await _check_known(connection, verified)

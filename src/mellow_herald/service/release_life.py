@@ -13,7 +13,7 @@ from mellow_herald.service.checking import must_pass
 from mellow_herald.service.context import Context
 from mellow_herald.service.offering import check_bytes, release_name
 from mellow_herald.service.problems import ProblemError
-from mellow_herald.service.publishing import announce, trusted
+from mellow_herald.service.publishing import announce, take_line, trusted
 from mellow_herald.service.retention import sweep
 from mellow_herald.store import releases
 from mellow_herald.store.gate import Lock, share
@@ -25,6 +25,7 @@ async def publish_draft(context: Context, release_id: int, by: str, allowed: All
     async with context.engine.begin() as connection:
         await share(connection, Lock.KEYS)
         row = await _locked(connection, release_id, ReleaseState.DRAFT)
+        await take_line(connection, row["board"], row["line"])
         known = await trusted(connection)
         manifest = verify(row["authentication"], row["manifest"], known, new_release=True).manifest
         # The images were looked at when they came in; what else is there may have changed since.
