@@ -9,7 +9,7 @@ import pytest
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
-from mellow_herald.core.firmware import Image, load_image
+from mellow_herald.core.firmware import Image, for_slot, load_image
 from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
 from mellow_herald.core.manifest import join_envelope, manifest_digest, sign_manifest
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
@@ -181,6 +181,9 @@ def revoke_key(uplink: StringedUplink) -> None:
         (make_image("2.5.0", board="comb-s2"), None, None, "refused-by-device"),
         (make_image("2.5.0", hw_rev_min=2), None, None, "refused-by-device"),
         (make_image("2.5.0", size=70_000), None, None, "no-room"),
+        (make_image("2.5.0", needs=(("app", "2.4.1"),)), None, None, "refused-by-device"),
+        (make_image("2.5.0", needs=(("radio", "1.0.0"),)), None, None, "refused-by-device"),
+        (for_slot(make_image("2.5.0"), 0), None, None, "refused-by-device"),
     ],
 )
 async def test_what_is_not_for_this_device_is_never_switched_to(
@@ -193,6 +196,40 @@ async def test_what_is_not_for_this_device_is_never_switched_to(
     assert (uplink.reports[-1]["state"], uplink.reports[-1]["reason"]) == ("failed", reason)
     assert device.running is Slot.A
     assert device.hardware.record.trial is None and "installing" not in uplink.said()
+
+
+async def test_a_key_revoked_after_staging_bars_the_switch() -> None:
+    class Revoking(StringedUplink):
+        async def report(self, reports: list[dict[str, Any]]) -> OrderOut:
+            if reports[-1]["state"] == "staged":
+                revoke_key(self)
+            return await super().report(reports)
+
+    uplink = Revoking(make_image("2.5.0"))
+    device = await live(uplink)
+    assert uplink.said()[-2:] == ["staged", "failed"]
+    assert (
+        uplink.reports[-1]["reason"] == "signature-refused"
+        and "after the image was staged" in uplink.reports[-1]["detail"]
+    )
+    assert device.running is Slot.A and Slot.B not in device.hardware.record.notes
+
+
+async def test_what_a_retired_key_signed_stays_good_and_silence_about_keys_bars_nothing() -> None:
+    class Mute(StringedUplink):
+        async def keys(self) -> bytes:
+            if self.said()[-1:] == ["staged"]:
+                raise NoAnswerError
+            return self.key_list
+
+    uplink = Mute(make_image("2.5.0"), key=PUBLISHER.retired)
+    device = await live(uplink)
+    assert uplink.said()[-1] == "confirmed" and device.running is Slot.B
+
+
+async def test_the_image_for_its_own_standby_slot_is_taken() -> None:
+    uplink = StringedUplink(for_slot(make_image("2.5.0"), 1))
+    assert (await live(uplink)).running is Slot.B
 
 
 async def test_a_lower_floor_number_is_refused() -> None:

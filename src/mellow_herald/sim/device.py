@@ -13,7 +13,7 @@ from typing import Any
 from mellow_herald.core.attempt import State
 from mellow_herald.core.behaviour import Fault, faults_of, find_behaviour
 from mellow_herald.core.firmware import APP
-from mellow_herald.core.keys import KeyList, verify_key_list
+from mellow_herald.core.keys import KeyList, KeyStatus, verify_key_list
 from mellow_herald.core.manifest import Verified, verify_envelope
 from mellow_herald.core.nameplate import Nameplate, find_nameplate
 from mellow_herald.core.order import Order
@@ -235,6 +235,8 @@ class SimDevice:
                 await self._fetch(order)
                 return await self._check_in()
             case Order.SWITCH if order.clearance is not None and order.clearance.seconds > 0:
+                if not await self._signer_is_good():
+                    return await self._check_in()
                 await self._switch(order)
                 return await self._check_in(after_restart=True)
             case Order.ABANDON:
@@ -253,6 +255,8 @@ class SimDevice:
         self.hardware.data = data
         try:
             verified = await self._verify_manifest(order.manifest or "")
+            data = self.hardware.data
+            self.hardware.data = {**data, "work": {**data["work"], "signed_by": verified.kid}}
             component = verified.manifest.for_slot(APP, list(Slot).index(self._standby))
             if component is None or {one.name for one in verified.manifest.components} != {APP}:
                 raise GivenUp(
@@ -270,7 +274,7 @@ class SimDevice:
     async def _verify_manifest(self, digest: str) -> Verified:
         """Fetches and verifies a manifest with the device's own keys, and checks that it is meant for this device."""
         envelope = await self._patiently(lambda: self._uplink.manifest(digest))
-        keys = await self._trusted_keys()
+        keys = self._take_keys(await self._patiently(self._uplink.keys))
         try:
             verified = verify_envelope(envelope, keys)
         except Refused as refused:
@@ -288,10 +292,16 @@ class SimDevice:
                 raise GivenUp("refused-by-device", f"the release needs {name} {least} or later to be running")
         return verified
 
-    async def _trusted_keys(self) -> KeyList:
+    async def _newest_keys(self) -> KeyList:
+        """The key list as far as it can be known now: the service may not answer."""
+        try:
+            return self._take_keys(await self._uplink.keys())
+        except (NoAnswerError, RefusedCallError):
+            return verify_key_list(self.hardware.data["key_list"], self._root)
+
+    def _take_keys(self, offered: bytes) -> KeyList:
         """The newest key list known; one that is not newer, or not signed by the root, is not taken."""
         own = verify_key_list(self.hardware.data["key_list"], self._root)
-        offered = await self._patiently(self._uplink.keys)
         try:
             newer = verify_key_list(offered, self._root)
         except Refused as refused:
@@ -350,6 +360,18 @@ class SimDevice:
                 await self._report(State.DOWNLOADING, step="fetch", percent=percent, rate=link.bytes_per_s)
 
     # Switching ----------------------------------------------------------------------------------------------------
+
+    async def _signer_is_good(self) -> bool:
+        """Whether the key that signed what is staged was not revoked since; if it was, the image goes."""
+        keys, kid = await self._newest_keys(), self.hardware.data["work"].get("signed_by")
+        key = keys.find(kid) if kid else None
+        if kid is None or (key is not None and key.status is not KeyStatus.REVOKED):
+            return True
+        self.hardware.erase_slot(self._standby)
+        self._log(f"gave up: key {kid} was revoked")
+        detail = f"key {kid} was revoked in key list {keys.number} after the image was staged"
+        await self._report(State.FAILED, reason="signature-refused", detail=detail)
+        return False
 
     async def _switch(self, order: OrderOut) -> None:
         """Puts the staged image on trial and restarts."""
