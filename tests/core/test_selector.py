@@ -6,6 +6,8 @@ from mellow_herald.core.selector import And, Compare, Not, OneOf, Or, matches, p
 DEVICE = {
     "serial": "TA-1", "board": "comb-s1", "line": "hive-scale", "hw_rev": 2, "version": "2.4.0", "floor": 4,
     "site": "fernhollow", "known_build": True, "in_rollout": False,
+    "components": {"radio": "1.10.0"}, "seen": 2 * 86400 + 60, "presence": "offline", "battery": 22, "charging": False,
+    "link": "wifi",
 }  # fmt: skip
 
 
@@ -33,6 +35,20 @@ DEVICE = {
         ("in_rollout = no", True),
         ("serial = TA-1", True),
         ("board=comb-s1 and(hw_rev=2)", True),
+        ('site ~ "fern*"', True),
+        ("site ~ fern*", True),
+        ("site ~ *hollow and serial ~ TA-?", True),
+        ("site ~ hollow", False),
+        ("yard ~ *", False),
+        ("has site and not has yard", True),
+        ("has label.site", True),
+        ("has radio.version and not has boot.version", True),
+        ("radio.version >= 1.2.0", True),
+        ("radio.version < 1.2.0 or boot.version = 1.0.0", False),
+        ("seen > 2d", True),
+        ("seen > 2d1h", False),
+        ("seen < 3d and presence = offline", True),
+        ("battery < 30 and charging = no and link = wifi", True),
     ],
 )
 def test_what_is_picked(text: str, picked: bool) -> None:
@@ -61,6 +77,13 @@ def test_and_binds_tighter_than_or() -> None:
         ("known_build = maybe", "takes yes or no"),
         ("known_build > yes", "cannot be compared"),
         ("and = or", "character 1"),
+        ("hwrev = 2", "hwrev is no fact; hw_rev is"),
+        ("bord = comb-s1", "label.bord for a label"),
+        ("seen > yesterday", "not a duration"),
+        ('hw_rev ~ "2*"', "not text"),
+        ("has", "ends too early"),
+        ("battery < low", "takes a whole number"),
+        ("radio.version < new", "is not a version"),
         ("a = 1" + " and a = 1" * 999, "longer than"),
         ("hw_rev = ٣", "character 10"),
         ("(" * 300 + "a = 1" + ")" * 300, "more than 200"),

@@ -1,7 +1,7 @@
 """Both readers of a selector pick the same devices, on random trees and random devices."""
 
 import random
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
@@ -11,17 +11,27 @@ from sqlalchemy import insert, select
 from sqlalchemy.ext.asyncio import AsyncEngine
 
 from mellow_herald.core.placement import Candidate, passed_over, rules_for
-from mellow_herald.core.selector import And, Compare, Node, Not, OneOf, Or, matches
+from mellow_herald.core.presence import presence
+from mellow_herald.core.selector import And, Compare, Has, Like, Node, Not, OneOf, Or, matches
 from mellow_herald.core.version import version_key
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.selector_sql import compile_reason, compile_selector
-from mellow_herald.store.tables import Board, Device, ImageRow, Release, ReleaseImage
+from mellow_herald.store.tables import Board, Device, ImageRow, Pulse, Release, ReleaseImage
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
 KNOWN = ["a" * 64, "b" * 64]
 WORDS = ["fernhollow", "quillmere", "x", ""]
 VERSIONS = ["2.4.0", "2.5.0-rc.1", "2.5.0", "2.10.0"]
 RNG = random.Random(3)
+
+
+def some_pulse() -> dict[str, Any] | None:
+    """When a device called and what it said of itself; some never did, some say little."""
+    said = {"battery": RNG.randint(0, 100), "charging": RNG.random() < 0.5, "link": RNG.choice(["wifi", "cellular"])}
+    condition = {name: value for name, value in said.items() if RNG.random() < 0.8}
+    return {"age": RNG.choice([10, 100, 130, 400, 90_000]), "condition": condition} if RNG.random() < 0.8 else None
+
+
 # Mostly eligible, so that the later rules have somebody to speak about.
 DEVICES: list[dict[str, Any]] = [
     {
@@ -36,19 +46,31 @@ DEVICES: list[dict[str, Any]] = [
         "admission": RNG.choice(["admitted"] * 6 + ["asking", "retired"]),
         "gateway": RNG.choice([None, "TA-0"]),
         "labels": {key: RNG.choice(WORDS) for key in ("site", "yard") if RNG.random() < 0.7},
+        "components": {"radio": RNG.choice(VERSIONS)} if RNG.random() < 0.6 else {},
+        "pulse": some_pulse(),
     }
     for n in range(120)
 ]
 
-texts = st.sampled_from(["site", "yard", "label.site", "board", "line", "serial", "gateway", "admission"])
+NOW = T0 + timedelta(days=2)
+INTERVAL_S = 60
+texts = st.sampled_from(["site", "yard", "label.site", "board", "line", "serial", "gateway", "admission", "link"])
 ordering = st.sampled_from(["=", "!=", "<", "<=", ">", ">="])
 equality = st.sampled_from(["=", "!="])
-words = st.sampled_from([*WORDS, "TA-3", "comb-s1"])
+words = st.sampled_from([*WORDS, "TA-3", "comb-s1", "wifi"])
+patterns = st.text("*?fernhoqul_%\\", max_size=6) | st.sampled_from(["fern*", "*mere", "?", "comb-s?", "*"])
+versioned = st.sampled_from(["version", "radio.version", "boot.version"])
+everything = st.sampled_from(["site", "yard", "gateway", "battery", "version", "radio.version", "boot.version", "seen"])
 comparisons = (
     st.builds(Compare, texts, ordering, words)
     | st.builds(Compare, st.sampled_from(["hw_rev", "floor", "updater"]), ordering, st.integers(0, 5))
-    | st.builds(Compare, st.just("version"), ordering, st.sampled_from(VERSIONS))
-    | st.builds(Compare, st.sampled_from(["known_build", "in_rollout"]), equality, st.booleans())
+    | st.builds(Compare, st.just("battery"), ordering, st.integers(0, 100))
+    | st.builds(Compare, st.just("seen"), ordering, st.sampled_from([100, 120, 3600, 200_000]))
+    | st.builds(Compare, st.just("presence"), equality, st.sampled_from(["online", "late", "offline", "never-seen"]))
+    | st.builds(Compare, versioned, ordering, st.sampled_from(VERSIONS))
+    | st.builds(Compare, st.sampled_from(["known_build", "in_rollout", "charging"]), equality, st.booleans())
+    | st.builds(Like, texts, patterns)
+    | st.builds(Has, everything)
     | st.builds(OneOf, texts, st.lists(words, min_size=1, max_size=3).map(tuple))
 )
 trees = st.recursive(
@@ -64,7 +86,10 @@ trees = st.recursive(
 
 def facts(device: dict[str, Any]) -> dict[str, Any]:
     known = None if device["digest"] is None else device["digest"] in KNOWN
-    return {**device["labels"], **device, "known_build": known, "in_rollout": False}
+    pulse = device["pulse"] or {"age": None, "condition": {}}
+    seen_at = None if pulse["age"] is None else NOW - timedelta(seconds=pulse["age"])
+    timed = {"seen": pulse["age"], "presence": presence(seen_at, timedelta(seconds=INTERVAL_S), NOW)}
+    return {**device["labels"], **device, **pulse["condition"], **timed, "known_build": known, "in_rollout": False}
 
 
 @pytest.fixture(scope="module")
@@ -91,21 +116,29 @@ async def fleet(databases: Any) -> Any:
                 "version": "1.0.0", "updater": 1, "build_id": "", "build_time": 0, "after": [], "read": True,
             }  # fmt: skip
             await connection.execute(insert(ReleaseImage).values(**row))
-        for device in DEVICES:
+        for number, device in enumerate(DEVICES, 1):
+            own = {name: value for name, value in device.items() if name not in ("components", "pulse")}
             more = {
+                "id": number, "version_keys": {n: version_key(v).hex() for n, v in device["components"].items()},
                 "generation": 1, "token_used": True, "running": {}, "standby": {}, "enrolled_at": T0, "changed_at": T0,
                 "version_key": version_key(device["version"]) if device["version"] else None,
             }  # fmt: skip
-            await connection.execute(insert(Device).values(**device, **more))
+            await connection.execute(insert(Device).values(**own, **more))
+            if device["pulse"]:
+                said = {"condition": device["pulse"]["condition"], "readings": {}, "boots": 1, "seq": 1, "next_s": 60}
+                seen_at = NOW - timedelta(seconds=device["pulse"]["age"])
+                await connection.execute(
+                    insert(Pulse).values(device_id=number, seen_at=seen_at, interval_s=INTERVAL_S, **said)
+                )
     yield engine
     await engine.dispose()
 
 
 @given(tree=trees)
-@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=300, suppress_health_check=[HealthCheck.function_scoped_fixture])
 async def test_both_readers_agree(fleet: AsyncEngine, tree: Node) -> None:
     async with fleet.connect() as connection:
-        rows = await connection.execute(select(Device.serial).where(compile_selector(tree)))
+        rows = await connection.execute(select(Device.serial).where(compile_selector(tree, NOW)))
         in_sql = {row.serial for row in rows}
     assert in_sql == {device["serial"] for device in DEVICES if matches(tree, facts(device))}
 

@@ -500,6 +500,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/selections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Selections
+         * @description All selections, and how their devices stand.
+         */
+        get: operations["list_selections"];
+        put?: never;
+        /**
+         * Save Selection
+         * @description Saves a selector under a name, or replaces the one of that name (200 instead of 201).
+         */
+        post: operations["save_selection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Selection
+         * @description One selection.
+         */
+        get: operations["show_selection"];
+        put?: never;
+        post?: never;
+        /**
+         * Drop Selection
+         * @description Drops a selection; its devices stay as they are.
+         */
+        delete: operations["drop_selection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts": {
         parameters: {
             query?: never;
@@ -2005,6 +2053,44 @@ export interface components {
          */
         RolloutState: "draft" | "scheduled" | "running" | "held" | "halted" | "finished" | "cancelled";
         /**
+         * SelectionIn
+         * @description A selector to be saved.
+         */
+        SelectionIn: {
+            /** Name */
+            name: string;
+            /**
+             * Selector
+             * @example power = battery and hw_rev < 3
+             */
+            selector: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * SelectionOut
+         * @description A saved selection and how its devices stand now.
+         */
+        SelectionOut: {
+            /** Name */
+            name: string;
+            /** Selector */
+            selector: string;
+            /** Note */
+            note: string;
+            /**
+             * Saved At
+             * Format: date-time
+             */
+            saved_at: string;
+            /** Saved By */
+            saved_by: string;
+            standing?: components["schemas"]["Standing"];
+        };
+        /**
          * SignIn
          * @description Name and password of a person.
          */
@@ -2041,6 +2127,39 @@ export interface components {
              * @default app
              */
             component: string;
+        };
+        /**
+         * Standing
+         * @description How devices stand against the baseline of their board and line, or where there is none its highest published
+         *     version. Each is counted once: ``barred`` cannot be updated (not admitted, or no updater), ``unknown`` runs a build
+         *     that no release has, or nothing is known of it.
+         */
+        Standing: {
+            /**
+             * Current
+             * @default 0
+             */
+            current: number;
+            /**
+             * Behind
+             * @default 0
+             */
+            behind: number;
+            /**
+             * Ahead
+             * @default 0
+             */
+            ahead: number;
+            /**
+             * Unknown
+             * @default 0
+             */
+            unknown: number;
+            /**
+             * Barred
+             * @default 0
+             */
+            barred: number;
         };
         /**
          * State
@@ -5769,7 +5888,7 @@ export interface operations {
     list_devices: {
         parameters: {
             query?: {
-                /** @description A selector. */
+                /** @description A selector, or @ and the name of a selection. */
                 where?: string | null;
                 limit?: number;
                 /** @description Cursor: `next` of the page before. */
@@ -5883,6 +6002,416 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DeviceDetail"];
                 };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_selections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SelectionIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drop_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request cannot be read */
             400: {

@@ -17,6 +17,7 @@ from mellow_herald.cli import (
     person,
     release,
     rollout,
+    selection,
     serve,
     sim,
 )
@@ -29,7 +30,7 @@ app = typer.Typer(
     rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for noun in (key, board, nameplate, image, release, code, device, rollout, sim):
+for noun in (key, board, nameplate, image, release, code, device, selection, rollout, sim):
     app.add_typer(noun.app)
 app.command("serve")(serve.serve)
 app.command("demo")(demo.demo)

@@ -31,6 +31,7 @@ from mellow_herald.wire.key import KeyListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
 from mellow_herald.wire.rollout import AttemptOut, PlanDocument, RolloutOut
+from mellow_herald.wire.selection import SelectionIn, SelectionOut
 
 if TYPE_CHECKING:
     from mellow_herald.client.async_releases import Releases
@@ -57,6 +58,7 @@ class AsyncHerald:
         self.keys = Keys(self)
         self.codes = Codes(self)
         self.devices = Devices(self)
+        self.selections = Selections(self)
         self.rollouts = Rollouts(self)
         self.journal = Journal(self)
 
@@ -262,6 +264,30 @@ class Devices:
     async def show(self, serial: str) -> DeviceDetail:
         """One device with its timeline."""
         return await self._herald.send(calls.show_device(serial))
+
+
+class Selections:
+    """Selectors saved under a name."""
+
+    def __init__(self, herald: AsyncHerald) -> None:
+        self._herald = herald
+
+    async def save(self, name: str, selector: str, *, note: str = "") -> SelectionOut:
+        """Saves a selector, or replaces the one of that name."""
+        said = SelectionIn(name=name, selector=selector, note=note)
+        return await self._herald.send(calls.save_selection(said))
+
+    async def list(self) -> list[SelectionOut]:
+        """All selections, and how their devices stand."""
+        return await self._herald.send(calls.list_selections())
+
+    async def show(self, name: str) -> SelectionOut:
+        """One selection."""
+        return await self._herald.send(calls.show_selection(name))
+
+    async def drop(self, name: str) -> None:
+        """Drops a selection."""
+        await self._herald.send(calls.drop_selection(name))
 
 
 class Rollouts:

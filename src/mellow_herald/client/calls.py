@@ -29,6 +29,7 @@ from mellow_herald.wire.release import (
     WithdrawalOut,
 )
 from mellow_herald.wire.rollout import AttemptOut, PlanDocument, ReasonIn, RolloutOut
+from mellow_herald.wire.selection import SelectionIn, SelectionOut
 
 Result = TypeVar("Result")
 API = "/api/v1"
@@ -261,6 +262,26 @@ def list_devices(where: str | None, limit: int, after: str | None) -> Call[Page[
 def show_device(serial: str) -> Call[DeviceDetail]:
     """One device."""
     return _get(f"reading device {serial}", f"{API}/devices/{serial}", DeviceDetail)
+
+
+def save_selection(said: SelectionIn) -> Call[SelectionOut]:
+    """Saves a selection."""
+    return _post(f"saving selection {said.name}", f"{API}/selections", SelectionOut, said, repeatable=True)
+
+
+def list_selections() -> Call[list[SelectionOut]]:
+    """All selections."""
+    return _get("listing selections", f"{API}/selections", list[SelectionOut])
+
+
+def show_selection(name: str) -> Call[SelectionOut]:
+    """One selection."""
+    return _get(f"reading selection {name}", f"{API}/selections/{name}", SelectionOut)
+
+
+def drop_selection(name: str) -> Call[None]:
+    """Drops a selection."""
+    return Call(f"dropping selection {name}", "DELETE", f"{API}/selections/{name}", _nothing)
 
 
 def start_rollout(plan: PlanDocument) -> Call[RolloutOut]:

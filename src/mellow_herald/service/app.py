@@ -13,7 +13,7 @@ from starlette.routing import Route
 
 from mellow_herald import __version__
 from mellow_herald.service import health
-from mellow_herald.service.api import boards, fleet, keys, lineage, people, releases, rollouts, watching
+from mellow_herald.service.api import boards, fleet, keys, lineage, people, releases, rollouts, selections, watching
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.conductor import Conductor
 from mellow_herald.service.console import serve_console
@@ -88,7 +88,7 @@ def create_app(context: Context) -> FastAPI:
     )
     app.state.context = context
     add_problem_handlers(app)
-    for noun in (people, boards, keys, releases, lineage, fleet, rollouts, watching):
+    for noun in (people, boards, keys, releases, lineage, fleet, selections, rollouts, watching):
         app.include_router(noun.router, prefix=API)
     app.include_router(health.router)
 

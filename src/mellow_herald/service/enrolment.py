@@ -86,6 +86,7 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
                 "token_used": False,
                 "running": {},
                 "standby": {},
+                "version_keys": {},
                 "enrolled_at": now,
                 "changed_at": now,
             },

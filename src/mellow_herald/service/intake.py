@@ -217,6 +217,7 @@ class Intake:
             "standby": {name: content.model_dump() for name, content in said.standby.items()},
             "version": app.version if app else None,
             "version_key": version_key(app.version) if app and app.version else None,
+            "version_keys": {n: version_key(c.version).hex() for n, c in said.running.items() if c.version},
             "digest": app.digest if app else None,
             "floor": app.floor if app else None,
             "updater": said.updater,

@@ -67,7 +67,17 @@ async def lock_devices(connection: AsyncConnection, ids: Iterable[int]) -> dict[
     return {row["id"]: row for row in (await connection.execute(locked)).mappings()}
 
 
-DEVICE_WORD = ("running", "standby", "version", "version_key", "digest", "floor", "updater", "settings_digest")
+DEVICE_WORD = (
+    "running",
+    "standby",
+    "version_keys",
+    "version",
+    "version_key",
+    "digest",
+    "floor",
+    "updater",
+    "settings_digest",
+)
 
 
 async def update_devices(connection: AsyncConnection, rows: Sequence[dict[str, Any]]) -> None:
@@ -127,7 +137,12 @@ def _newest_attempt() -> Any:
 
 
 async def list_devices(
-    connection: AsyncConnection, where: Node | None = None, *, after: str | None = None, limit: int = 100
+    connection: AsyncConnection,
+    where: Node | None = None,
+    *,
+    now: datetime | None = None,
+    after: str | None = None,
+    limit: int = 100,
 ) -> list[Row]:
     """Devices by serial, with their pulse and newest attempt (columns ``newest_*``)."""
     newest = _newest_attempt()
@@ -144,17 +159,17 @@ async def list_devices(
         .limit(limit)
     )  # fmt: skip
     if where is not None:
-        statement = statement.where(compile_selector(where))
+        statement = statement.where(compile_selector(where, now))
     if after is not None:
         statement = statement.where(Device.serial > after)
     return list((await connection.execute(statement)).mappings())
 
 
-async def count_devices(connection: AsyncConnection, where: Node | None = None) -> int:
+async def count_devices(connection: AsyncConnection, where: Node | None = None, now: datetime | None = None) -> int:
     """How many devices match."""
     statement = select(func.count()).select_from(Device)
     if where is not None:
-        statement = statement.where(compile_selector(where))
+        statement = statement.where(compile_selector(where, now))
     return int(await connection.scalar(statement) or 0)
 
 

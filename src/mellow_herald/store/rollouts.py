@@ -142,10 +142,10 @@ async def count_passed_over(connection: AsyncConnection, ids: list[int]) -> list
     return list((await connection.execute(statement)).mappings())
 
 
-async def count_target(connection: AsyncConnection, target: Node, rules: Rules) -> dict[str | None, int]:
+async def count_target(connection: AsyncConnection, target: Node, rules: Rules, now: datetime) -> dict[str | None, int]:
     """How many targeted devices are eligible (key None) and how many are passed over, by reason."""
     reason = compile_reason(rules).label("reason")
-    inner = select(reason).where(compile_selector(target)).subquery()
+    inner = select(reason).where(compile_selector(target, now)).subquery()
     statement = select(inner.c.reason, func.count().label("devices")).group_by(inner.c.reason)
     return {row.reason: row.devices for row in await connection.execute(statement)}
 
@@ -163,7 +163,7 @@ async def open_slice(
     )
     chosen = (
         select(Device.id, compile_reason(rules).label("reason"))
-        .where(and_(compile_selector(target), ~placed))
+        .where(and_(compile_selector(target, now), ~placed))
         .order_by(Device.id)
         .limit(SLICE)
         .cte("chosen")

@@ -1,12 +1,31 @@
 """The reader of selectors that compiles them to SQL over the device table."""
 
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+
 from sqlalchemy import BigInteger, ColumnElement, and_, case, exists, false, func, literal, not_, or_, select, true
 from sqlalchemy.dialects.postgresql import BYTEA
 
 from mellow_herald.core.placement import Rules
-from mellow_herald.core.selector.tree import FACTS, And, Compare, Kind, Node, Not, OneOf, Or, kind_of, label_of
+from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER, Presence
+from mellow_herald.core.selector.tree import (
+    FACTS,
+    And,
+    Compare,
+    Has,
+    Kind,
+    Like,
+    Node,
+    Not,
+    OneOf,
+    Or,
+    component_of,
+    kind_of,
+    label_of,
+)
 from mellow_herald.core.version import version_key
-from mellow_herald.store.tables import AttemptRow, Device, ReleaseImage
+from mellow_herald.store.tables import AttemptRow, Device, Pulse, ReleaseImage
 
 # What no release has is an unknown build; nothing known of what runs is neither.
 KNOWN_BUILD = case(
@@ -14,6 +33,28 @@ KNOWN_BUILD = case(
     else_=exists(select(1).where(ReleaseImage.digest == Device.digest)),
 )
 IN_ROLLOUT = exists(select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live))
+
+
+def _pulse(column: Any) -> Any:
+    # Correlated by hand: the query around may join the pulse itself.
+    return select(column).where(Pulse.device_id == Device.id).correlate(Device).scalar_subquery()
+
+
+def _age(now: datetime) -> ColumnElement:
+    return _pulse(func.extract("epoch", now - Pulse.seen_at))
+
+
+def _presence(now: datetime) -> ColumnElement:
+    missed = func.extract("epoch", now - Pulse.seen_at) / Pulse.interval_s
+    known = case(
+        (missed > OFFLINE_AFTER, Presence.OFFLINE.value),
+        (missed > LATE_AFTER, Presence.LATE.value),
+        else_=Presence.ONLINE.value,
+    )
+    return func.coalesce(_pulse(known), literal(Presence.NEVER_SEEN.value))
+
+
+TIMED: dict[str, Callable[[datetime], ColumnElement]] = {"seen": _age, "presence": _presence}
 COLUMNS: dict[str, ColumnElement] = {
     "serial": Device.serial,
     "board": Device.board,
@@ -27,24 +68,34 @@ COLUMNS: dict[str, ColumnElement] = {
     "gateway": Device.gateway,
     "known_build": KNOWN_BUILD,
     "in_rollout": IN_ROLLOUT,
+    "battery": _pulse(Pulse.condition["battery"].as_integer()),
+    "charging": _pulse(Pulse.condition["charging"].as_boolean()),
+    "link": _pulse(Pulse.condition["link"].astext),
 }
 
 
-def compile_selector(node: Node) -> ColumnElement[bool]:
-    """A condition over ``device`` that holds for the same devices as ``core.selector.matches``."""
+def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[bool]:
+    """A condition over ``device`` that holds for the same devices as ``core.selector.matches``.
+
+    ``now`` is needed by selectors that speak of time (``seen``, ``presence``).
+    """
     match node:
         case And(parts):
-            return and_(true(), *(compile_selector(part) for part in parts))
+            return and_(true(), *(compile_selector(part, now) for part in parts))
         case Or(parts):
-            return or_(false(), *(compile_selector(part) for part in parts))
+            return or_(false(), *(compile_selector(part, now) for part in parts))
         case Not(part):
-            return not_(compile_selector(part))
+            return not_(compile_selector(part, now))
         case OneOf(name, values):
-            return or_(false(), *(_compare(name, "=", value) for value in values))
+            return or_(false(), *(_compare(name, "=", value, now) for value in values))
+        case Like(name, pattern):
+            return func.coalesce(_column(name, now).like(_like(pattern), escape="\\"), False)
+        case Has(name):
+            return _column(name, now).is_not(None)
         case Compare(name, "!=", value):
-            return not_(_compare(name, "=", value))
+            return not_(_compare(name, "=", value, now))
         case Compare(name, op, value):
-            return _compare(name, op, value)
+            return _compare(name, op, value, now)
 
 
 def compile_reason(rules: Rules) -> ColumnElement[str | None]:
@@ -52,14 +103,33 @@ def compile_reason(rules: Rules) -> ColumnElement[str | None]:
     return case(*((compile_selector(rule), literal(reason.value)) for reason, rule in rules), else_=None)
 
 
-def _compare(name: str, op: str, value: str | int | bool) -> ColumnElement[bool]:
-    column: ColumnElement = COLUMNS[name] if name in FACTS else Device.labels[label_of(name)].astext
-    if kind_of(name) is Kind.VERSION:
-        wanted: ColumnElement = literal(version_key(str(value)), BYTEA)
-    elif kind_of(name) is Kind.NUMBER:
+def _column(name: str, now: datetime | None) -> ColumnElement:
+    component = component_of(name)
+    if component is not None:
+        return Device.version_keys[component].astext
+    if name in TIMED:
+        if now is None:
+            raise ValueError(f"a selector that speaks of {name} needs to know the time")
+        return TIMED[name](now)
+    return COLUMNS[name] if name in FACTS else Device.labels[label_of(name)].astext
+
+
+def _like(pattern: str) -> str:
+    escaped = pattern.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    return escaped.replace("*", "%").replace("?", "_")
+
+
+def _compare(name: str, op: str, value: str | int | bool, now: datetime | None) -> ColumnElement[bool]:
+    column = _column(name, now)
+    if component_of(name) is not None:
+        # Hex digits of a version key sort as its bytes do, but only byte by byte.
+        column, wanted = column.collate("C"), literal(version_key(str(value)).hex())
+    elif kind_of(name) is Kind.VERSION:
+        wanted = literal(version_key(str(value)), BYTEA)
+    elif kind_of(name) in (Kind.NUMBER, Kind.AGE):
         wanted = literal(value, BigInteger)
     else:
         wanted = literal(value)
-    compared = column.op("=" if op == "=" else op, is_comparison=True)(wanted)
+    compared = column.op(op, is_comparison=True)(wanted)
     # A missing fact matches nothing; without this, NULL would leak through NOT.
     return func.coalesce(compared, False)

@@ -241,7 +241,10 @@ class EnrolmentCode(Base):
 
 
 class Device(Base):
-    """A device: who it is and what it runs. Wide and rarely written; what changes often is in ``pulse``."""
+    """A device: who it is and what it runs. Wide and rarely written; what changes often is in ``pulse``.
+
+    ``version_keys`` has the version key of every component it runs, in hex: what selectors compare.
+    """
 
     __tablename__ = "device"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -259,6 +262,7 @@ class Device(Base):
     standby: Mapped[dict[str, Any]]
     version: Mapped[str | None]
     version_key: Mapped[bytes | None]
+    version_keys: Mapped[dict[str, Any]]
     digest: Mapped[str | None] = mapped_column(index=True)
     floor: Mapped[int | None]
     updater: Mapped[int | None] = mapped_column(Integer)
@@ -269,6 +273,17 @@ class Device(Base):
         CheckConstraint("admission IN ('asking','admitted','refused','retired')", name="admission"),
         Index("ix_device_board_line", "board", "line"),
     )
+
+
+class SelectionRow(Base):
+    """A selector saved under a name."""
+
+    __tablename__ = "selection"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    selector: Mapped[str]
+    note: Mapped[str]
+    saved_at: Mapped[datetime]
+    saved_by: Mapped[str]
 
 
 class Pulse(Base):

@@ -5,6 +5,6 @@ One syntax tree, two readers: ``matches`` here and a compiler to SQL in the stor
 
 from mellow_herald.core.selector.match import matches
 from mellow_herald.core.selector.parse import parse_selector
-from mellow_herald.core.selector.tree import And, Compare, Node, Not, OneOf, Or
+from mellow_herald.core.selector.tree import And, Compare, Has, Like, Node, Not, OneOf, Or
 
-__all__ = ["And", "Compare", "Node", "Not", "OneOf", "Or", "matches", "parse_selector"]
+__all__ = ["And", "Compare", "Has", "Like", "Node", "Not", "OneOf", "Or", "matches", "parse_selector"]

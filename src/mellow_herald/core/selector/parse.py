@@ -1,5 +1,6 @@
 """From the text of a selector to its tree; errors point at the character."""
 
+from difflib import get_close_matches
 from functools import lru_cache
 from importlib.resources import files
 from typing import Any
@@ -7,8 +8,21 @@ from typing import Any
 from lark import Lark, Token, Transformer
 from lark.exceptions import UnexpectedEOF, UnexpectedInput, UnexpectedToken, VisitError
 
+from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.refusal import Refused
-from mellow_herald.core.selector.tree import And, Compare, Kind, Node, Not, OneOf, Or, kind_of
+from mellow_herald.core.selector.tree import (
+    FACTS,
+    And,
+    Compare,
+    Has,
+    Kind,
+    Like,
+    Node,
+    Not,
+    OneOf,
+    Or,
+    kind_of,
+)
 from mellow_herald.core.version import parse_version
 
 MAX_LENGTH = 4000
@@ -66,16 +80,34 @@ class _Build(Transformer[Token, Node]):
         token = items[0]
         return str(token)[1:-1] if token.type == "QUOTED" else str(token)
 
+    def presence(self, items: list[Any]) -> Node:
+        return Has(_known(str(items[0])))
+
+    def like(self, items: list[Any]) -> Node:
+        name, pattern = _known(str(items[0])), str(items[1])
+        if kind_of(name) is not Kind.TEXT:
+            raise Refused("bad-selector", f"{name} is not text; ~ compares text with a pattern.", EXAMPLE)
+        return Like(name, pattern)
+
     def comparison(self, items: list[Any]) -> Node:
         name, op, value = items
-        typed = _typed(str(name), value)
+        typed = _typed(_known(str(name)), value)
         if isinstance(typed, bool) and op not in ("=", "!="):
             raise Refused("bad-selector", f"{name} is yes or no and cannot be compared with {op}.")
         return Compare(str(name), str(op), typed)
 
     def one_of(self, items: list[Any]) -> Node:
         name, *values = items
-        return OneOf(str(name), tuple(_typed(str(name), value) for value in values))
+        return OneOf(_known(str(name)), tuple(_typed(str(name), value) for value in values))
+
+
+def _known(name: str) -> str:
+    """The name, unless it is nearly that of a fact: a slip of the pen would otherwise be a label nobody has."""
+    near = [] if name in FACTS or "." in name else get_close_matches(name, FACTS, n=1, cutoff=0.84)
+    if near:
+        mend = f"Write {near[0]}, or label.{name} for a label of that name."
+        raise Refused("bad-selector", f"{name} is no fact; {near[0]} is.", mend)
+    return name
 
 
 def _typed(name: str, value: str) -> str | int | bool:
@@ -90,4 +122,6 @@ def _typed(name: str, value: str) -> str | int | bool:
             return value == "yes"
         case Kind.VERSION:
             parse_version(value)
+        case Kind.AGE:
+            return int(parse_duration(value).total_seconds())
     return value

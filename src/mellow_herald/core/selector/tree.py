@@ -11,6 +11,7 @@ class Kind(StrEnum):
     NUMBER = "number"
     VERSION = "version"
     FLAG = "flag"  # yes or no
+    AGE = "age"  # written as a duration, kept in seconds
 
 
 FACTS: dict[str, Kind] = {
@@ -26,8 +27,14 @@ FACTS: dict[str, Kind] = {
     "gateway": Kind.TEXT,
     "known_build": Kind.FLAG,
     "in_rollout": Kind.FLAG,
+    "presence": Kind.TEXT,
+    "seen": Kind.AGE,
+    "battery": Kind.NUMBER,
+    "charging": Kind.FLAG,
+    "link": Kind.TEXT,
 }
 LABEL_PREFIX = "label."
+COMPONENT_SUFFIX = ".version"
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +52,21 @@ class OneOf:
 
     name: str
     values: tuple[str | int | bool, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Like:
+    """``name ~ "pattern"``: ``*`` stands for anything, ``?`` for one character."""
+
+    name: str
+    pattern: str
+
+
+@dataclass(frozen=True, slots=True)
+class Has:
+    """``has name``: the fact or label is known."""
+
+    name: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,12 +90,19 @@ class Or:
     parts: "tuple[Node, ...]"
 
 
-Node = Compare | OneOf | Not | And | Or
+Node = Compare | OneOf | Like | Has | Not | And | Or
 
 
 def kind_of(name: str) -> Kind:
     """The kind of a fact; every other name is a label, and labels are text."""
-    return FACTS.get(name, Kind.TEXT)
+    return Kind.VERSION if component_of(name) else FACTS.get(name, Kind.TEXT)
+
+
+def component_of(name: str) -> str | None:
+    """The component whose version a name like ``radio.version`` speaks of, None for other names."""
+    if name.endswith(COMPONENT_SUFFIX) and not name.startswith(LABEL_PREFIX):
+        return name.removesuffix(COMPONENT_SUFFIX)
+    return None
 
 
 def label_of(name: str) -> str:

@@ -4,16 +4,17 @@ from datetime import timedelta
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request, Response
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.presence import presence
-from mellow_herald.core.selector import Compare, parse_selector
+from mellow_herald.core.selector import Compare, Node, parse_selector
 from mellow_herald.service.api.parameters import Ctx, TextCursor
 from mellow_herald.service.context import Context
 from mellow_herald.service.enrolment import make_code
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.store import fleet
+from mellow_herald.store import fleet, selections
 from mellow_herald.wire.fleet import AttemptBrief, CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
 from mellow_herald.wire.model import Page
 
@@ -39,19 +40,33 @@ async def list_devices(
     context: Ctx,
     request: Request,
     response: Response,
-    where: Annotated[str | None, Query(description="A selector.", examples=["board = comb-s1"])] = None,
+    where: Annotated[
+        str | None, Query(description="A selector, or @ and the name of a selection.", examples=["board = comb-s1"])
+    ] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     after: TextCursor = None,
 ) -> Page[DeviceOut]:
     """Devices by serial; ``total`` counts all that match."""
-    node = parse_selector(where) if where else None
     async with context.engine.connect() as connection:
-        rows = await fleet.list_devices(connection, node, after=after, limit=limit + 1)
-        total = await fleet.count_devices(connection, node)
+        node = await _selected(connection, where)
+        rows = await fleet.list_devices(connection, node, now=context.clock.now(), after=after, limit=limit + 1)
+        total = await fleet.count_devices(connection, node, context.clock.now())
     items = [DeviceOut.model_validate(_facts(context, row)) for row in rows[:limit]]
     cursor = items[-1].serial if len(rows) > limit else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor, total=total)
+
+
+async def _selected(connection: AsyncConnection, where: str | None) -> Node | None:
+    """What a selector, or the name of a selection behind an @, picks; None for everything."""
+    if not where:
+        return None
+    if not where.startswith("@"):
+        return parse_selector(where)
+    saved = await selections.list_selections(connection, where[1:].replace("\0", ""))
+    if not saved:
+        raise ProblemError(422, "unknown-selection", f"There is no selection {where[1:]}. See `herald selection list`.")
+    return parse_selector(saved[0]["selector"])
 
 
 @router.get("/devices/{serial}", responses=problems(404))
