@@ -224,3 +224,30 @@ def test_pipes_that_close_early_are_no_error(terminal: Terminal) -> None:
     command = f"{sys.executable} -m mellow_herald.cli.main journal --json --limit 1000 | head -1"
     done = subprocess.run(command, shell=True, env=terminal._environment, capture_output=True, text=True, timeout=60)
     assert done.returncode == 0 and "Traceback" not in done.stderr
+
+
+def test_devices_are_admitted_labelled_and_picked_by_a_selection(
+    terminal: Terminal, shared_service: RunningService
+) -> None:
+    new = ["code", "new", "--board", "comb-s1", "--line", "hive-scale", "--json"]
+    code = json.loads(terminal.good(*new, "--ask"))
+    device = PuppetDevice(shared_service.url, "ASK-1")
+    device.enrol(code["code"]).raise_for_status()
+    assert "asks" in terminal.good("code", "list")
+    asked = terminal.run("device", "admit", "--where", "admission = asking", stdin="n\n")
+    assert asked.returncode == 1 and "Admit 1 devices?" in asked.stderr
+    assert "admitted: 1: ASK-1" in terminal.good("device", "admit", "ASK-1", "--yes")
+    assert "say which devices" in terminal.bad(1, "device", "admit")
+    assert "bench = 2" in terminal.good("device", "label", "ASK-1", "bench=2", "site=")
+    assert "is no label" in terminal.bad(1, "device", "label", "ASK-1", "bench")
+    terminal.good("device", "note", "ASK-1", "behind the shed")
+    assert "behind the shed" in terminal.good("device", "show", "ASK-1")
+    assert "bench: 1 devices now" in terminal.good("selection", "save", "bench", "bench = 2", "--note", "on my desk")
+    assert "ASK-1" in terminal.good("device", "list", "--where", "@bench")
+    assert "on my desk" in terminal.good("selection", "show", "bench")
+    assert "bench = 2" in terminal.good("selection", "list")
+    assert "is no fact; hw_rev is" in terminal.bad(1, "selection", "save", "x", "hwrev = 2")
+    terminal.good("selection", "drop", "bench", "--yes")
+    assert "may enrol once more" in terminal.good("device", "allow-enrolment", "ASK-1", "--reason", "new flash")
+    assert "retired: 1" in terminal.good("device", "retire", "ASK-1", "--reason", "given away", "--yes")
+    assert "closed" in terminal.good("code", "close", str(code["id"]))

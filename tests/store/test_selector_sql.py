@@ -120,7 +120,8 @@ async def fleet(databases: Any) -> Any:
             own = {name: value for name, value in device.items() if name not in ("components", "pulse")}
             more = {
                 "id": number, "version_keys": {n: version_key(v).hex() for n, v in device["components"].items()},
-                "generation": 1, "token_used": True, "running": {}, "standby": {}, "enrolled_at": T0, "changed_at": T0,
+                "generation": 1, "token_used": True, "may_enrol_again": False, "note": "",
+                "running": {}, "standby": {}, "enrolled_at": T0, "changed_at": T0,
                 "version_key": version_key(device["version"]) if device["version"] else None,
             }  # fmt: skip
             await connection.execute(insert(Device).values(**own, **more))

@@ -11,6 +11,7 @@ from mellow_herald.service.lineage import sample
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
+from tests.service.test_admission import asking
 from tests.service.test_rollouts import begin, fleet, go_through
 
 __all__ = ["fleet"]
@@ -229,6 +230,25 @@ def test_withdrawing_shows_what_it_stops_and_asks_why(
     page.keyboard.press("Enter")
     expect(page.get_by_text("by admin: weighs 3 kg too much")).to_be_visible()
     service.wait_for(1, lambda r: r.state == "halted")
+
+
+def test_devices_that_ask_are_admitted_and_labelled(page: Page, service: RunningService) -> None:
+    (device,) = asking(service, "TA-1")
+    sign_in(page)
+    page.get_by_role("link", name="1 devices ask for admission").click()
+    expect(page.get_by_text("1 devices ask for admission.")).to_be_visible()
+    page.get_by_role("link", name="TA-1").click()
+    page.get_by_role("button", name="admit").click()
+    page.get_by_role("dialog").get_by_label("Reason").fill("ours")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="retire")).to_be_visible()
+    assert device.checkin().status_code == 204
+    page.get_by_role("button", name="Edit").click()
+    page.get_by_role("dialog").get_by_label("Labels").fill("site=fernhollow")
+    page.get_by_role("dialog").get_by_label("Note").fill("behind the shed")
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("site = fernhollow")).to_be_visible()
+    expect(page.get_by_text("behind the shed")).to_be_visible()
 
 
 def test_a_lost_line_is_said(page: Page, service: RunningService) -> None:

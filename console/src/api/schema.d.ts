@@ -460,6 +460,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/codes/{code_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Close Code
+         * @description Closes an enrolment code before its time; devices that came in by it stay.
+         */
+        delete: operations["close_code"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/admissions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide Admission
+         * @description Admits, refuses or retires devices. Those it does not concern (admitted already, say) are left as they are.
+         */
+        post: operations["decide_admission"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -494,6 +534,30 @@ export interface paths {
         get: operations["show_device"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Edit Device
+         * @description Changes labels and note of a device.
+         */
+        patch: operations["edit_device"];
+        trace?: never;
+    };
+    "/api/v1/devices/{serial}/allow_enrolment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Allow Enrolment
+         * @description Lets a device that lost its token enrol once more.
+         */
+        post: operations["allow_enrolment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -959,6 +1023,31 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AdmissionIn
+         * @description Admits, refuses or retires devices: those a selector picks, or those named.
+         */
+        AdmissionIn: {
+            /**
+             * To
+             * @enum {string}
+             */
+            to: "admitted" | "refused" | "retired";
+            /** Where */
+            where?: string | null;
+            /** Serials */
+            serials?: string[];
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * AdmissionOut
+         * @description The devices that were admitted, refused or retired.
+         */
+        AdmissionOut: {
+            /** Serials */
+            serials: string[];
+        };
+        /**
          * AllowedIn
          * @description What the engineer asks for in so many words.
          */
@@ -1212,7 +1301,7 @@ export interface components {
         };
         /**
          * CodeIn
-         * @description Asks for an enrolment code for devices of one board and line; they are admitted at once.
+         * @description Asks for an enrolment code for devices of one board and line; with ``ask`` a person admits each of them.
          */
         CodeIn: {
             /** Board */
@@ -1223,6 +1312,11 @@ export interface components {
             labels?: {
                 [key: string]: string;
             };
+            /**
+             * Ask
+             * @default false
+             */
+            ask: boolean;
             /**
              * Uses
              * @default 1000
@@ -1252,6 +1346,11 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+            /**
+             * Ask
+             * @default false
+             */
+            ask: boolean;
             /** Uses */
             uses: number;
             /** Used */
@@ -1343,6 +1442,16 @@ export interface components {
             /** Settings Digest */
             settings_digest: string | null;
             /**
+             * Note
+             * @default
+             */
+            note: string;
+            /**
+             * May Enrol Again
+             * @default false
+             */
+            may_enrol_again: boolean;
+            /**
              * Enrolled At
              * Format: date-time
              */
@@ -1354,6 +1463,18 @@ export interface components {
             changed_at: string;
             /** Timeline */
             timeline: components["schemas"]["TimelineEntry"][];
+        };
+        /**
+         * DeviceEdit
+         * @description What may be changed of a device: labels (null takes one off; others stay) and the note.
+         */
+        DeviceEdit: {
+            /** Labels */
+            labels?: {
+                [key: string]: string | null;
+            };
+            /** Note */
+            note?: string | null;
         };
         /**
          * DeviceOut
@@ -5885,6 +6006,212 @@ export interface operations {
             };
         };
     };
+    close_code: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                code_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_admission: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdmissionIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_devices: {
         parameters: {
             query?: {
@@ -5993,6 +6320,238 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceEdit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    allow_enrolment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonIn"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {

@@ -2,6 +2,8 @@
 import { computed, ref } from 'vue'
 
 import { api, told, type DeviceDetail } from '../api/client'
+import DeviceActions from '../components/DeviceActions.vue'
+import DeviceWords from '../components/DeviceWords.vue'
 import StateMark from '../components/StateMark.vue'
 import TimelineTable from '../components/TimelineTable.vue'
 import { useLoading } from '../loading'
@@ -35,7 +37,10 @@ const slots = computed(() => {
       <div class="row mb-4">
         <h1>{{ device.serial }}</h1>
         <span class="quiet">{{ device.board }} revision {{ device.hw_rev }}, line {{ device.line }}</span>
+        <strong v-if="device.admission !== 'admitted'">{{ device.admission }}</strong>
+        <span v-if="device.may_enrol_again" class="quiet">may enrol once more</span>
         <StateMark v-if="device.attempt" :state="device.attempt.state" class="push" />
+        <DeviceActions :class="{ push: !device.attempt }" :admission="device.admission" :devices="{ serials: [device.serial] }" :count="1" @done="reload" />
       </div>
       <div class="columns two mb-5">
         <v-card class="panel">
@@ -60,7 +65,7 @@ const slots = computed(() => {
             <dt>Next check-in</dt>
             <dd>expected {{ moment(device.next_checkin_at) }}</dd>
             <dt>Labels</dt>
-            <dd>{{ listed(device.labels, ' = ') || 'none' }}</dd>
+            <dd><DeviceWords :device="device" @done="reload" /></dd>
             <dt>Condition</dt>
             <dd>{{ listed(device.condition) }}</dd>
             <dt>Readings</dt>

@@ -3,6 +3,7 @@ import { ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, told, type Device } from '../api/client'
+import DeviceActions from '../components/DeviceActions.vue'
 import EmptyState from '../components/EmptyState.vue'
 import StateMark from '../components/StateMark.vue'
 import { useLoading } from '../loading'
@@ -11,6 +12,7 @@ import { reloadOn } from '../stores/feed'
 import { ago } from '../words'
 
 const PAGE = 100
+const ASKING = 'admission = asking'
 const route = useRoute()
 const router = useRouter()
 const clock = useClock()
@@ -66,6 +68,10 @@ watch(
       />
     </form>
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
+    <div v-if="route.query.where === ASKING && total" class="row mb-3">
+      <span>{{ total }} devices ask for admission.</span>
+      <DeviceActions admission="asking" :devices="{ where: ASKING }" :count="total" class="push" @done="reload" />
+    </div>
     <v-card v-if="devices.length">
       <v-table>
         <thead>

@@ -32,7 +32,7 @@ const needs = computed(() => {
   const halted = now.moving.filter((rollout) => rollout.state === 'halted')
   return [
     ...halted.map((rollout) => ({ text: `Rollout ${rollout.id} is halted: ${rollout.reason}`, to: `/rollouts/${rollout.id}` })),
-    ...(now.asking ? [{ text: `${now.asking} devices ask for admission`, to: '/fleet' }] : []),
+    ...(now.asking ? [{ text: `${now.asking} devices ask for admission`, to: '/fleet?where=admission+%3D+asking' }] : []),
     ...(now.unknown_builds ? [{ text: `${now.unknown_builds} devices run an unknown build`, to: '/fleet?where=known_build+%3D+no' }] : []),
     ...now.unhealthy_images.map((digest) => ({ text: `The stored image ${digest.slice(0, 12)}… is damaged`, to: '/lineage' })),
   ]

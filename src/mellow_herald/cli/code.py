@@ -15,23 +15,16 @@ def new(
     line: Annotated[str, typer.Option("--line", help="And of this line.")],
     uses: Annotated[int, typer.Option("--uses", min=1, help="For so many devices.")] = 1000,
     valid_for: Annotated[str, typer.Option("--valid-for", help="For so long, e.g. 30d.")] = "30d",
+    ask: Annotated[bool, typer.Option("--ask", help="A person admits each device that comes in by it.")] = False,
     label: Annotated[list[str] | None, typer.Option("--label", help="key=value for every device that enrols.")] = None,
     as_json: AsJson = False,
 ) -> None:
-    """Make an enrolment code that admits at once. It is shown this once."""
-    from pydantic import ValidationError
-
+    """Make an enrolment code. It is shown this once."""
+    from mellow_herald.cli.choices import labels_of
     from mellow_herald.cli.connection import connect
-    from mellow_herald.core.refusal import Refused
     from mellow_herald.wire.fleet import CodeIn
 
-    pairs = [one.partition("=") for one in label or []]
-    labels = {key: value for key, _, value in pairs}
-    try:
-        asked = CodeIn(board=board, line=line, uses=uses, valid_for=valid_for, labels=labels)
-    except ValidationError as error:
-        first = error.errors()[0]
-        raise Refused("bad-values", f"{first['loc'][0]}: {first['msg'].removeprefix('Value error, ')}") from None
+    asked = CodeIn(board=board, line=line, uses=uses, ask=ask, valid_for=valid_for, labels=labels_of(label))
     with connect() as herald:
         made = herald.codes.make(asked)
     if as_json:
@@ -51,5 +44,25 @@ def list_codes(as_json: AsJson = False) -> None:
     if as_json:
         print_json(codes)
         return
-    rows = [[str(c.id), c.board, c.line, f"{c.used} of {c.uses}", f"{c.expires_at:%Y-%m-%d %H:%M}"] for c in codes]
-    table("Enrolment codes", ["id", "board", "line", "used", "until"], rows)
+    rows = [
+        [
+            str(c.id),
+            c.board,
+            c.line,
+            f"{c.used} of {c.uses}",
+            "asks" if c.ask else "admits",
+            f"{c.expires_at:%Y-%m-%d %H:%M}",
+        ]
+        for c in codes
+    ]
+    table("Enrolment codes", ["id", "board", "line", "used", "comes in", "until"], rows)
+
+
+@app.command("close")
+def close(code_id: Annotated[int, typer.Argument(metavar="ID", help="The code's number.")]) -> None:
+    """Close an enrolment code before its time; devices that came in by it stay."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        herald.codes.close(code_id)
+    print(f"Code {code_id} closed.")

@@ -4,10 +4,12 @@ from typing import Annotated, Any
 
 import typer
 
+from mellow_herald.cli.choices import Yes
 from mellow_herald.cli.output import AsJson, Limit, console, print_json, table
 
 app = typer.Typer(name="device", help="The fleet.", no_args_is_help=True)
 Where = Annotated[str | None, typer.Option("--where", help='A selector, e.g. "board = comb-s1 and site = fernhollow".')]
+Reason = Annotated[str, typer.Option("--reason", help="Why; it goes to the journal.")]
 
 
 @app.command("list")
@@ -50,6 +52,86 @@ def show(serial: str, as_json: AsJson = False) -> None:
         _print(device, now)
 
 
+Serials = Annotated[list[str] | None, typer.Argument(metavar="SERIAL", help="Devices by their serial.")]
+
+
+def _decide(to: Any, asked: str, serials: list[str] | None, where: str | None, reason: str, yes: bool) -> None:
+    from mellow_herald.cli.connection import connect
+    from mellow_herald.core.refusal import Refused
+
+    if bool(serials) == bool(where):
+        raise Refused("no-devices", "say which devices.", "Name their serials, or pick them with --where.")
+    with connect() as herald:
+        if not yes:
+            count = herald.devices.list(where=where, limit=1).total if where else len(serials or [])
+            typer.confirm(f"{asked} {count} devices?", abort=True, err=True)
+        done = herald.devices.decide(to, serials or [], where=where, reason=reason)
+    print(f"{to}: {len(done)}{': ' + ', '.join(done) if 0 < len(done) <= 20 else ''}")
+
+
+@app.command("admit")
+def admit(serials: Serials = None, where: Where = None, reason: Reason = "known to us", yes: Yes = False) -> None:
+    """Admit devices that ask, or that were refused."""
+    _decide("admitted", "Admit", serials, where, reason, yes)
+
+
+@app.command("refuse")
+def refuse(serials: Serials = None, where: Where = None, reason: Reason = "not known to us", yes: Yes = False) -> None:
+    """Refuse devices that ask."""
+    _decide("refused", "Refuse", serials, where, reason, yes)
+
+
+@app.command("retire")
+def retire(
+    reason: Annotated[str, typer.Option("--reason", prompt=True, help="Why; it goes to the journal.")],
+    serials: Serials = None,
+    where: Where = None,
+    yes: Yes = False,
+) -> None:
+    """Retire devices: their tokens end at once, their history stays."""
+    _decide("retired", "Retire", serials, where, reason, yes)
+
+
+@app.command("label")
+def label(
+    serial: str,
+    labels: Annotated[
+        list[str], typer.Argument(metavar="KEY=VALUE", help="KEY=VALUE puts a label on, KEY= takes it off.")
+    ],
+) -> None:
+    """Put labels on a device, or take them off."""
+    from mellow_herald.cli.choices import labels_of
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        device = herald.devices.edit(serial, {key: value or None for key, value in labels_of(labels).items()})
+    print(f"{serial}: {'  '.join(f'{key} = {value}' for key, value in sorted(device.labels.items())) or 'no labels'}")
+
+
+@app.command("note")
+def note(
+    serial: str, text: Annotated[str, typer.Argument(help="What to remember of it; empty takes the note off.")]
+) -> None:
+    """Write a note on a device."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        herald.devices.edit(serial, note=text)
+    print(f"{serial}: noted.")
+
+
+@app.command("allow-enrolment")
+def allow_enrolment(
+    serial: str, reason: Annotated[str, typer.Option("--reason", prompt=True, help="Why; it goes to the journal.")]
+) -> None:
+    """Let a device that lost its token enrol once more."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        herald.devices.allow_enrolment(serial, reason)
+    print(f"{serial} may enrol once more, with an enrolment code.")
+
+
 def _print(device: Any, now: Any) -> None:
     from rich.table import Table
     from rich.text import Text
@@ -72,6 +154,7 @@ def _print(device: Any, now: Any) -> None:
         ("presence", f"{device.presence}, heard {heard}{due}"),
         ("admission", device.admission),
         ("labels", labels or "none"),
+        *([("note", device.note)] if device.note else []),
         ("running", Text.assemble(f"{device.version or 'nothing known'} in slot {running.get('slot', '?')}", build)),
         ("", device.digest or ""),
         ("standby", f"{standby['version']} in slot {standby['slot']}" if standby else "empty"),

@@ -54,9 +54,17 @@ def main() -> None:
 
 def _explain(error: Exception) -> int:
     """Prints what was tried, what went wrong and what to do; returns the exit code (1 failed, 3 not signed in)."""
+    from pydantic import ValidationError
+
     from mellow_herald.client.errors import HeraldError, NotSignedInError
     from mellow_herald.core.refusal import Refused
 
+    if isinstance(error, ValidationError):
+        first = error.errors()[0]
+        place = ".".join(str(part) for part in first["loc"])
+        message = first["msg"].removeprefix("Value error, ")
+        print(f"herald: {place}: {message}" if place else f"herald: {message}", file=sys.stderr)
+        return 1
     if not isinstance(error, HeraldError | Refused):
         raise error
     checks = getattr(error, "checks", None)

@@ -2,10 +2,10 @@
 
 import asyncio
 import builtins
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
 from functools import cached_property
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
 import httpx
 
@@ -26,7 +26,15 @@ from mellow_herald.client.transport import (
 )
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.event import Event, Health, JournalEntry, Overview
-from mellow_herald.wire.fleet import CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
+from mellow_herald.wire.fleet import (
+    AdmissionIn,
+    CodeIn,
+    CodeOut,
+    DeviceDetail,
+    DeviceEdit,
+    DeviceOut,
+    TimelineEntry,
+)
 from mellow_herald.wire.key import KeyListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
@@ -37,6 +45,8 @@ if TYPE_CHECKING:
     from mellow_herald.client.async_releases import Releases
 
 Result = TypeVar("Result")
+Admission = Literal["admitted", "refused", "retired"]
+Serials = list[str]
 
 
 class AsyncHerald:
@@ -246,6 +256,10 @@ class Codes:
         """All codes."""
         return await self._herald.send(calls.list_codes())
 
+    async def close(self, code_id: int) -> None:
+        """Closes a code before its time."""
+        await self._herald.send(calls.close_code(code_id))
+
 
 class Devices:
     """Devices."""
@@ -260,6 +274,24 @@ class Devices:
     def each(self, *, where: str | None = None) -> AsyncIterator[DeviceOut]:
         """All devices that a selector picks, page after page."""
         return every_async(lambda after: self.list(where=where, limit=1000, after=after))
+
+    async def decide(
+        self, to: Admission, serials: Sequence[str] = (), *, where: str | None = None, reason: str
+    ) -> Serials:
+        """Admits, refuses or retires devices (``to``), named or picked by a selector; returns those it concerned."""
+        said = AdmissionIn(to=to, serials=[*serials], where=where, reason=reason)
+        return (await self._herald.send(calls.decide_admission(said))).serials
+
+    async def edit(
+        self, serial: str, labels: Mapping[str, str | None] | None = None, note: str | None = None
+    ) -> DeviceDetail:
+        """Changes labels (None takes one off, others stay) and the note."""
+        given: dict[str, Any] = {"labels": dict(labels or {})} | ({} if note is None else {"note": note})
+        return await self._herald.send(calls.edit_device(serial, DeviceEdit(**given)))
+
+    async def allow_enrolment(self, serial: str, reason: str) -> DeviceDetail:
+        """Lets a device that lost its token enrol once more."""
+        return await self._herald.send(calls.allow_enrolment(serial, reason))
 
     async def show(self, serial: str) -> DeviceDetail:
         """One device with its timeline."""

@@ -12,7 +12,16 @@ from mellow_herald.core.checks import Allowed
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.check import CheckAsk, CheckOut
 from mellow_herald.wire.event import Health, JournalEntry, Overview
-from mellow_herald.wire.fleet import CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
+from mellow_herald.wire.fleet import (
+    AdmissionIn,
+    AdmissionOut,
+    CodeIn,
+    CodeOut,
+    DeviceDetail,
+    DeviceEdit,
+    DeviceOut,
+    TimelineEntry,
+)
 from mellow_herald.wire.key import KeyListIn, KeyListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
@@ -252,6 +261,29 @@ def make_code(asked: CodeIn) -> Call[CodeOut]:
 def list_codes() -> Call[list[CodeOut]]:
     """Enrolment codes."""
     return _get("listing enrolment codes", f"{API}/codes", list[CodeOut])
+
+
+def close_code(code_id: int) -> Call[None]:
+    """Closes an enrolment code."""
+    return Call(f"closing code {code_id}", "DELETE", f"{API}/codes/{code_id}", _nothing)
+
+
+def decide_admission(said: AdmissionIn) -> Call[AdmissionOut]:
+    """Admits, refuses or retires devices."""
+    return _post("deciding who is admitted", f"{API}/admissions", AdmissionOut, said, repeatable=True)
+
+
+def edit_device(serial: str, said: DeviceEdit) -> Call[DeviceDetail]:
+    """Changes labels and note."""
+    headers, body = {"content-type": "application/json"}, said.model_dump_json(exclude_unset=True).encode()
+    path = f"{API}/devices/{serial}"
+    return Call(f"changing device {serial}", "PATCH", path, _reader(DeviceDetail), {}, body, headers, repeatable=True)
+
+
+def allow_enrolment(serial: str, reason: str) -> Call[DeviceDetail]:
+    """Lets a device enrol once more."""
+    path = f"{API}/devices/{serial}/allow_enrolment"
+    return _post(f"allowing {serial} to enrol again", path, DeviceDetail, ReasonIn(reason=reason), repeatable=True)
 
 
 def list_devices(where: str | None, limit: int, after: str | None) -> Call[Page[DeviceOut]]:

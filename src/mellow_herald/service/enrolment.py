@@ -4,10 +4,12 @@ import hashlib
 import secrets
 
 from mellow_herald.core.duration import parse_duration
+from mellow_herald.service.admission import note_admission
 from mellow_herald.service.context import Context
 from mellow_herald.service.people import secret_hash
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import boards, fleet
+from mellow_herald.store.admission import change_device
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut
 from mellow_herald.wire.fleet import CodeIn, CodeOut
@@ -26,6 +28,7 @@ async def make_code(context: Context, asked: CodeIn, by: str) -> CodeOut:
                 "board": asked.board,
                 "line": asked.line,
                 "labels": asked.labels,
+                "ask": asked.ask,
                 "uses": asked.uses,
                 "used": 0,
                 "created_at": now,
@@ -61,44 +64,52 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
         if (code["board"], code["line"]) != (asked.board, asked.line):
             raise ProblemError(403, "bad-code", f"The enrolment code is not for {asked.board}/{asked.line}.")
         known = await fleet.find_device(connection, asked.serial, lock=True)
-        if known is not None:
+        again = known is not None and known["may_enrol_again"]
+        if known is not None and not again:
             if known["nonce_hash"] != nonce_hash or known["token_used"]:
                 raise ProblemError(
                     409, "already-enrolled",
-                    f"{asked.serial} is enrolled. If it lost its token, an engineer must allow it to enrol again.",
+                    f"{asked.serial} is enrolled. If it lost its token, an engineer must allow it to enrol again "
+                    "(`herald device allow-enrolment`).",
                 )  # fmt: skip
             return _answer(context, known["id"], known["generation"], known["admission"])
         if code["used"] >= code["uses"]:
             raise ProblemError(403, "code-used-up", f"The enrolment code was good for {code['uses']} devices.")
         await fleet.use_code(connection, code["id"])
-        device_id = await fleet.add_device(
-            connection,
-            {
-                "serial": asked.serial,
-                "board": asked.board,
-                "line": asked.line,
-                "hw_rev": asked.hw_rev,
+        admission = "asking" if code["ask"] else "admitted"
+        values = {
+            "board": asked.board,
+            "line": asked.line,
+            "hw_rev": asked.hw_rev,
+            "admission": admission,
+            "nonce_hash": nonce_hash,
+            "token_used": False,
+            "may_enrol_again": False,
+            "changed_at": now,
+        }
+        generation = 1 if known is None else known["generation"] + 1
+        if known is not None:
+            # What engineers wrote on it stays; its old token ends with the generation.
+            labels = {**known["labels"], **code["labels"]}
+            await change_device(connection, known["id"], **values, labels=labels, generation=generation)
+            device_id: int | None = known["id"]
+        else:
+            new = {
+                "serial": asked.serial, "generation": generation, "running": {}, "standby": {}, "version_keys": {},
+                "note": "", "enrolled_at": now,
                 # What the engineer put on the code wins over what a device says of itself.
                 "labels": {**asked.labels, **code["labels"]},
-                "admission": "admitted",
-                "generation": 1,
-                "nonce_hash": nonce_hash,
-                "token_used": False,
-                "running": {},
-                "standby": {},
-                "version_keys": {},
-                "enrolled_at": now,
-                "changed_at": now,
-            },
-        )
+            }  # fmt: skip
+            device_id = await fleet.add_device(connection, {**values, **new})
         if device_id is None:
             raise ProblemError(409, "already-enrolled", f"{asked.serial} is enrolling at this moment; try again.")
-        data = {"serial": asked.serial, "admission": "admitted", "generation": 1}
+        data = {"serial": asked.serial, "admission": admission, "generation": generation}
         await publish(connection, [FeedEvent(now, "admission", None, device_id, data=data)])
-        entry = JournalEntry(now, "device", "enrolled", asked.serial, "its code admits")
-        await write_journal(connection, entry)
-    context.memory.generations[device_id] = 1
-    return _answer(context, device_id, 1, "admitted")
+        what = "enrolled again" if again else "enrolled"
+        why = "a person must admit it" if code["ask"] else "its code admits"
+        await write_journal(connection, JournalEntry(now, "device", what, asked.serial, why))
+    note_admission(context, device_id, admission, generation)
+    return _answer(context, device_id, generation, admission)
 
 
 def _answer(context: Context, device_id: int, generation: int, admission: str) -> EnrolmentOut:

@@ -12,6 +12,7 @@ from sqlalchemy.engine import make_url
 
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.selector import parse_selector
+from mellow_herald.service.admission import note_admission
 from mellow_herald.service.context import Context
 from mellow_herald.service.memory import Intervals
 from mellow_herald.store import feed
@@ -87,20 +88,14 @@ class FeedReader:
                 if row["kind"] in ORDER_KINDS:
                     memory.epoch += 1
                 if row["kind"] == "admission":
-                    self._admission(row)
+                    data = row["data"]
+                    note_admission(self._context, row["device_id"], data["admission"], data["generation"])
                 if row["kind"] == "board":
                     await load_intervals(self._context)
             if any(row["rollout_id"] is not None for row in rows):
                 signals.conductor.set()
             signals.spread([as_event(row) for row in rows])
         memory.feed_was_read()
-
-    def _admission(self, row: Mapping[str, Any]) -> None:
-        generations = self._context.memory.generations
-        if row["data"]["admission"] == "admitted":
-            generations[row["device_id"]] = row["data"]["generation"]
-        else:
-            generations.pop(row["device_id"], None)
 
 
 async def load_intervals(context: Context) -> None:

@@ -54,8 +54,8 @@ async def add_device(connection: AsyncConnection, values: dict[str, Any]) -> int
 
 
 async def generations(connection: AsyncConnection) -> dict[int, int]:
-    """The token generation of every admitted device."""
-    statement = select(Device.id, Device.generation).where(Device.admission == "admitted")
+    """The token generation of every device that is admitted or asks to be."""
+    statement = select(Device.id, Device.generation).where(Device.admission.in_(("admitted", "asking")))
     return {row.id: row.generation for row in await connection.execute(statement)}
 
 

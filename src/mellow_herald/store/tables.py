@@ -233,6 +233,7 @@ class EnrolmentCode(Base):
     board: Mapped[str] = mapped_column(ForeignKey("board.name"))
     line: Mapped[str]
     labels: Mapped[dict[str, Any]]
+    ask: Mapped[bool]
     uses: Mapped[int]
     used: Mapped[int]
     created_at: Mapped[datetime]
@@ -258,6 +259,8 @@ class Device(Base):
     generation: Mapped[int] = mapped_column(Integer)
     nonce_hash: Mapped[str | None]
     token_used: Mapped[bool]
+    may_enrol_again: Mapped[bool]
+    note: Mapped[str]
     running: Mapped[dict[str, Any]]
     standby: Mapped[dict[str, Any]]
     version: Mapped[str | None]

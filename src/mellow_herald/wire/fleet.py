@@ -1,19 +1,21 @@
 """Enrolment codes and devices."""
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, StringConstraints, model_validator
 
 from mellow_herald.core.presence import Presence
-from mellow_herald.wire.model import Duration, Labels, Model, Name, Shown, Time
+from mellow_herald.wire.board import Where
+from mellow_herald.wire.model import Duration, Labels, Model, Name, Shown, Text, Time
 
 
 class CodeIn(Model):
-    """Asks for an enrolment code for devices of one board and line; they are admitted at once."""
+    """Asks for an enrolment code for devices of one board and line; with ``ask`` a person admits each of them."""
 
     board: Name
     line: Name
     labels: Labels = Field(default_factory=dict, max_length=32)
+    ask: bool = False
     uses: Annotated[int, Field(ge=1, le=1_000_000)] = 1000
     valid_for: Duration = "30d"
 
@@ -25,10 +27,41 @@ class CodeOut(Shown):
     board: str
     line: str
     labels: dict[str, str]
+    ask: bool = False
     uses: int
     used: int
     expires_at: Time
     code: str | None = None
+
+
+class AdmissionIn(Model):
+    """Admits, refuses or retires devices: those a selector picks, or those named."""
+
+    to: Literal["admitted", "refused", "retired"]
+    where: Where | None = None
+    serials: list[Name] = Field(default_factory=list, max_length=10_000)
+    reason: Annotated[str, StringConstraints(min_length=3, max_length=500, pattern=r"^[^\x00]*$")]
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> "AdmissionIn":
+        if (self.where is None) == (not self.serials):
+            raise ValueError("say which devices: either where, or serials")
+        return self
+
+
+class AdmissionOut(Shown):
+    """The devices that were admitted, refused or retired."""
+
+    serials: list[str]
+
+
+class DeviceEdit(Model):
+    """What may be changed of a device: labels (null takes one off; others stay) and the note."""
+
+    labels: dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")] | None] = Field(
+        default_factory=dict, max_length=32
+    )
+    note: Text | None = None
 
 
 class DeviceOut(Shown):
@@ -90,6 +123,8 @@ class DeviceDetail(DeviceOut):
     condition: dict[str, Any]
     readings: dict[str, float]
     settings_digest: str | None
+    note: str = ""
+    may_enrol_again: bool = False
     enrolled_at: Time
     changed_at: Time
     timeline: list[TimelineEntry]

@@ -8,15 +8,27 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.presence import presence
 from mellow_herald.core.selector import Compare, Node, parse_selector
-from mellow_herald.service.api.parameters import Ctx, TextCursor
+from mellow_herald.service import admission
+from mellow_herald.service.api.parameters import Ctx, Id, TextCursor
 from mellow_herald.service.context import Context
 from mellow_herald.service.enrolment import make_code
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.store import fleet, selections
-from mellow_herald.wire.fleet import AttemptBrief, CodeIn, CodeOut, DeviceDetail, DeviceOut, TimelineEntry
+from mellow_herald.wire.fleet import (
+    AdmissionIn,
+    AdmissionOut,
+    AttemptBrief,
+    CodeIn,
+    CodeOut,
+    DeviceDetail,
+    DeviceEdit,
+    DeviceOut,
+    TimelineEntry,
+)
 from mellow_herald.wire.model import Page
+from mellow_herald.wire.rollout import ReasonIn
 
 router = APIRouter(tags=["fleet"])
 
@@ -32,6 +44,19 @@ async def list_codes(who: Anyone, context: Ctx) -> list[CodeOut]:
     """Enrolment codes, without the codes themselves."""
     async with context.engine.connect() as connection:
         return [CodeOut.model_validate(dict(row)) for row in await fleet.list_codes(connection)]
+
+
+@router.delete("/codes/{code_id}", status_code=204, responses=problems(404))
+async def close_code(code_id: Id, who: Operator, context: Ctx) -> None:
+    """Closes an enrolment code before its time; devices that came in by it stay."""
+    await admission.close_code(context, code_id, who.name)
+
+
+@router.post("/admissions", responses=problems())
+async def decide_admission(said: AdmissionIn, who: Operator, context: Ctx) -> AdmissionOut:
+    """Admits, refuses or retires devices. Those it does not concern (admitted already, say) are left as they are."""
+    where = parse_selector(said.where) if said.where else None
+    return AdmissionOut(serials=await admission.decide(context, said.to, where, said.serials, who.name, said.reason))
 
 
 @router.get("/devices", responses=problems())
@@ -79,6 +104,20 @@ async def show_device(serial: str, who: Anyone, context: Ctx) -> DeviceDetail:
         entries = await fleet.timeline(connection, device_id=rows[0]["id"])
     facts = _facts(context, rows[0])
     return DeviceDetail.model_validate({**facts, "timeline": [as_entry(entry) for entry in entries]})
+
+
+@router.patch("/devices/{serial}", responses=problems(404))
+async def edit_device(serial: str, said: DeviceEdit, who: Operator, context: Ctx) -> DeviceDetail:
+    """Changes labels and note of a device."""
+    await admission.edit(context, serial, said, who.name)
+    return await show_device(serial, who, context)
+
+
+@router.post("/devices/{serial}/allow_enrolment", responses=problems(404))
+async def allow_enrolment(serial: str, said: ReasonIn, who: Operator, context: Ctx) -> DeviceDetail:
+    """Lets a device that lost its token enrol once more."""
+    await admission.allow_enrolment(context, serial, who.name, said.reason)
+    return await show_device(serial, who, context)
 
 
 def as_entry(row: Any) -> TimelineEntry:

@@ -1,0 +1,123 @@
+"""Letting devices in and out, and what engineers write on them."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import BEFORE_SWITCH, CallOff, Refusal, State, advance
+from mellow_herald.core.selector import Compare, Node
+from mellow_herald.service.conductor import attempt_event, word_of_service
+from mellow_herald.service.context import Context
+from mellow_herald.service.problems import ProblemError
+from mellow_herald.store import admission, attempts
+from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
+from mellow_herald.wire.fleet import DeviceEdit
+
+SLICE = 5000
+NAMED = 20
+# From where a device can get there: what was retired stays out, and comes back only by enrolling again.
+FROM = {"admitted": ("asking", "refused"), "refused": ("asking",), "retired": ("asking", "admitted", "refused")}
+
+
+async def decide(context: Context, to: str, where: Node | None, serials: Sequence[str], by: str, why: str) -> list[str]:
+    """Admits, refuses or retires devices; returns their serials. Nothing happens to those it does not concern."""
+    done: list[str] = []
+    while True:
+        now = context.clock.now()
+        async with context.engine.begin() as connection:
+            condition = admission.picked(where, serials, now)
+            rows = await admission.lock_picked(connection, condition, FROM[to], SLICE)
+            if not rows:
+                break
+            ids = [row["id"] for row in rows]
+            await admission.set_admission(connection, ids, to, now)
+            if to == "retired":
+                await _call_off(connection, ids, context)
+            events = [
+                FeedEvent(now, "admission", None, row["id"], data={
+                    "serial": row["serial"], "admission": to, "generation": row["generation"],
+                })
+                for row in rows
+            ]  # fmt: skip
+            await publish(connection, [*events, FeedEvent(now, "orders", data={"admission": to})])
+            names = [row["serial"] for row in rows]
+            subject = names[0] if len(names) == 1 else f"{len(names)} devices"
+            data = {"devices": names[:NAMED], "count": len(names)}
+            await write_journal(connection, JournalEntry(now, by, f"device {to}", subject, why, data))
+        done += names
+        for row in rows:  # this process at once, the others by the feed
+            note_admission(context, row["id"], to, row["generation"])
+        if len(rows) < SLICE:
+            break
+    return done
+
+
+def note_admission(context: Context, device_id: int, state: str, generation: int) -> None:
+    """Makes a device's token good or not, in this process. One that asks is heard, and told that it must wait."""
+    if state in ("admitted", "asking"):
+        context.memory.generations[device_id] = generation
+    else:
+        context.memory.generations.pop(device_id, None)
+    context.memory.forget(device_id)
+
+
+async def _call_off(connection: AsyncConnection, ids: list[int], context: Context) -> None:
+    """What a retired device had not begun to switch to is called off; what it had is left to its silence."""
+    now = context.clock.now()
+    changed, timeline, events = [], [], []
+    for row in await attempts.lock_attempts(connection, ids, []):
+        if not row["live"] or State(row["state"]) not in BEFORE_SWITCH:
+            continue
+        outcome = advance(attempts.to_attempt(row), CallOff("retired"), now)
+        if not isinstance(outcome, Refusal):
+            changed.append(attempts.from_attempt(row["id"], outcome.attempt, now))
+            timeline.append(word_of_service(row["id"], outcome.attempt, now, "the device was retired"))
+            events.append(attempt_event(row, outcome.attempt, now))
+    await attempts.save_attempts(connection, changed)
+    await attempts.add_to_timeline(connection, timeline)
+    await publish(connection, events)
+
+
+async def edit(context: Context, serial: str, said: DeviceEdit, by: str) -> None:
+    """Changes labels (a value of None takes one off) and the note of a device."""
+    now = context.clock.now()
+    async with context.engine.begin() as connection:
+        row = await _locked(connection, context, serial)
+        labels = {**row["labels"], **said.labels}
+        values: dict[str, Any] = {"labels": {key: value for key, value in labels.items() if value is not None}}
+        if said.note is not None:
+            values["note"] = said.note
+        await admission.change_device(connection, row["id"], **values, changed_at=now)
+        data = said.model_dump(exclude_none=False)
+        await write_journal(connection, JournalEntry(now, by, "device edited", serial, "labels or note", data))
+        await publish(connection, [FeedEvent(now, "device", None, row["id"], data={"serial": serial})])
+    context.memory.forget(row["id"])
+
+
+async def allow_enrolment(context: Context, serial: str, by: str, why: str) -> None:
+    """Lets a device that lost its token enrol once more; its old token is good until it does."""
+    now = context.clock.now()
+    async with context.engine.begin() as connection:
+        row = await _locked(connection, context, serial)
+        await admission.change_device(connection, row["id"], may_enrol_again=True)
+        await write_journal(connection, JournalEntry(now, by, "enrolment allowed again", serial, why))
+
+
+async def _locked(connection: AsyncConnection, context: Context, serial: str) -> Mapping[str, Any]:
+    among = ("asking", "admitted", "refused", "retired")
+    condition = admission.picked(Compare("serial", "=", serial), (), context.clock.now())
+    rows = [] if "\0" in serial else await admission.lock_picked(connection, condition, among, 1)
+    if not rows:
+        raise ProblemError(404, "not-found", f"There is no device {serial!r}. See `herald device list`.")
+    return rows[0]
+
+
+async def close_code(context: Context, code_id: int, by: str) -> None:
+    """Ends an enrolment code before its time."""
+    now = context.clock.now()
+    async with context.engine.begin() as connection:
+        if not await admission.close_code(connection, code_id, now):
+            raise ProblemError(404, "not-found", f"There is no open code {code_id}. See `herald code list`.")
+        entry = JournalEntry(now, by, "enrolment code closed", f"code {code_id}", "nobody enrols with it any more")
+        await write_journal(connection, entry)
