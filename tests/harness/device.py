@@ -31,15 +31,17 @@ class PuppetDevice:
             self.token = response.json()["token"]
         return response
 
-    def checkin(self, **more: Any) -> httpx.Response:
-        """A check-in; keeps the order that came."""
+    def checkin(self, *, wait: int = 0, **more: Any) -> httpx.Response:
+        """A check-in, held open up to ``wait`` seconds; keeps the order that came."""
         self.seq += 1
         running = {"app": {"version": self.version, "digest": self.digest, "slot": "a", "floor": 4}}
         said = {
             "boots": self.boots, "seq": self.seq, "ready": True, "running": running, "standby": self.standby,
             "condition": {"battery": 80}, **more,
         }  # fmt: skip
-        return self._keep(self._http.post("/checkins", json=said, headers=self.headers))
+        prefer = {"prefer": f"wait={wait}"} if wait else {}
+        timeout = httpx.Timeout(10 + wait)
+        return self._keep(self._http.post("/checkins", json=said, headers={**self.headers, **prefer}, timeout=timeout))
 
     def report(self, state: str, **more: Any) -> httpx.Response:
         """One report about the attempt of the last order."""

@@ -8841,7 +8841,10 @@ export interface operations {
     device_checkins: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description `wait=N`: hold the call open up to N real seconds (at most 60) until an order stands. */
+                Prefer?: string;
+            };
             path?: never;
             cookie?: never;
         };

@@ -71,6 +71,7 @@ def create_app(context: Context) -> FastAPI:
             yield
         finally:
             context.signals.stop()
+            context.waiting.stop()
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)

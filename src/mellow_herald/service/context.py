@@ -9,6 +9,7 @@ from mellow_herald.service.clock import Clock
 from mellow_herald.service.memory import Memory
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
+from mellow_herald.service.waiting import Waiting
 from mellow_herald.store.images import ImageStore
 
 
@@ -22,6 +23,7 @@ class Context:
     images: ImageStore
     memory: Memory
     signals: Signals
+    waiting: Waiting = field(default_factory=Waiting)
     unhealthy: set[str] = field(default_factory=set)
 
 

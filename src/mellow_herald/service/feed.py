@@ -92,6 +92,8 @@ class FeedReader:
                     note_admission(self._context, row["device_id"], data["admission"], data["generation"])
                 if row["kind"] == "board":
                     await load_intervals(self._context)
+            if any(row["kind"] in ORDER_KINDS for row in rows):
+                await self._context.waiting.wake(self._context.engine)
             if any(row["rollout_id"] is not None for row in rows):
                 signals.conductor.set()
             signals.spread([as_event(row) for row in rows])

@@ -62,6 +62,8 @@ async def metrics(who: Anyone, context: Ctx) -> Response:
         states.labels(str(count["rollout_id"]), count["state"]).inc(count["attempts"])
     followers = Gauge("herald_feed_followers", "Open event streams of this process.", registry=registry)
     followers.set(context.signals.followers)
+    held = Gauge("herald_checkins_held", "Check-ins held open until an order stands.", registry=registry)
+    held.set(context.waiting.count)
     damaged = Gauge("herald_images_damaged", "Stored images that are not served.", registry=registry)
     damaged.set(len(context.unhealthy))
     return Response(generate_latest(registry), media_type=CONTENT_TYPE_LATEST)

@@ -44,6 +44,10 @@ def describe_device_api(document: dict[str, Any]) -> None:
         }
         if body is not None:
             operation["requestBody"] = {"required": True, "content": _json(body)}
+        if path == "/checkins":
+            words = "`wait=N`: hold the call open up to N real seconds (at most 60) until an order stands."
+            prefer = {"name": "Prefer", "in": "header", "schema": {"type": "string"}, "description": words}
+            operation["parameters"] = [prefer]
         if "{digest}" in path:
             pattern = {"type": "string", "pattern": "^[0-9a-f]{64}$"}
             operation["parameters"] = [{"name": "digest", "in": "path", "required": True, "schema": pattern}]

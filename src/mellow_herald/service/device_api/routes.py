@@ -1,7 +1,10 @@
 """The calls of the device protocol as plain routes: every microsecond here is paid by every check-in."""
 
+import asyncio
 import base64
+import contextlib
 import random
+import time
 from collections.abc import Awaitable, Callable
 from typing import Any
 
@@ -19,6 +22,7 @@ from mellow_herald.service.intake import Intake
 from mellow_herald.service.people import FailureLimit
 from mellow_herald.service.problems import ProblemError, problem_for
 from mellow_herald.service.soundness import is_sound
+from mellow_herald.service.waiting import preferred_wait
 from mellow_herald.store import keys, releases
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, OrderOut, ReportsIn
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
@@ -84,10 +88,30 @@ class DeviceApi:
     async def checkin(self, request: Request) -> Response:
         device_id = self._who(request)
         said = await _body(request, CheckinIn)
+        wait_s = preferred_wait(request.headers.get("prefer", ""))
+        if wait_s:
+            return await self._wait_for_order(device_id, said, wait_s)
         known = self._context.memory.nothing_new(device_id, said, self._context.clock.now())
         if known is not None:
             return self._nothing(known.interval_s)
         return self._order(await self._intake.checkin(device_id, said))
+
+    async def _wait_for_order(self, device_id: int, said: CheckinIn, wait_s: int) -> Response:
+        """Holds a check-in open until an order stands or ``wait_s`` (real seconds) are over."""
+        waiting = self._context.waiting
+        deadline = time.monotonic() + wait_s
+        with waiting.expect(device_id) as word:
+            # Whoever is told of an order from here on sets the word, so none is missed between asking and waiting.
+            while True:
+                word.clear()
+                order = await self._intake.checkin(device_id, said)
+                if order.order is None:
+                    with contextlib.suppress(TimeoutError):
+                        await asyncio.wait_for(word.wait(), max(0.0, deadline - time.monotonic()))
+                if order.order is not None or waiting.superseded(word) or time.monotonic() >= deadline:
+                    answer = self._order(order)
+                    answer.headers["preference-applied"] = f"wait={wait_s}"
+                    return answer
 
     async def reports(self, request: Request) -> Response:
         device_id = self._who(request)
