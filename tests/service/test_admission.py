@@ -124,3 +124,24 @@ def test_a_code_is_closed_before_its_time(service: RunningService) -> None:
     assert (refused.status_code, problem(refused)) == (403, "bad-code")
     with pytest.raises(ProblemError, match="no open code"):
         service.herald.codes.close(made.id)
+
+
+def test_a_pinned_device_is_passed_over_until_its_pin_ends(service: RunningService) -> None:
+    for version in ("2.4.0", "2.5.0"):
+        service.publish(version)
+    for serial in ("TA-1", "TA-2"):
+        device = PuppetDevice(service.url, serial)
+        device.enrol(service.code()).raise_for_status()
+        device.checkin()
+    assert service.herald.devices.pin(["TA-1"], valid_for="14d", reason="a long measurement") == ["TA-1"]
+    shown = service.herald.devices.show("TA-1")
+    assert (shown.pinned_by, shown.pinned_why) == ("admin", "a long measurement") and shown.pinned_until is not None
+    assert service.herald.devices.list(where="pinned = yes").total == 1
+    rollout = service.herald.rollouts.start(service.plan())
+    placed = service.wait_for(rollout.id, lambda r: r.states.get("queued"))
+    assert (placed.states, placed.passed_over) == ({"queued": 1}, {"pinned": 1})
+    assert service.herald.devices.pin(where="pinned = yes", valid_for=None, reason="it is done") == ["TA-1"]
+    assert service.herald.devices.list(where="pinned = yes").total == 0
+    with pytest.raises(ProblemError, match="is over already"):
+        service.herald.devices.pin(["TA-1"], valid_for="0s", reason="no time at all")
+    assert service.herald.devices.pin(["TA-9"], valid_for="1d", reason="nobody") == []

@@ -45,6 +45,7 @@ DEVICES: list[dict[str, Any]] = [
         "updater": RNG.choice([None, 0, 1, 1]),
         "admission": RNG.choice(["admitted"] * 6 + ["asking", "retired"]),
         "gateway": RNG.choice([None, "TA-0"]),
+        "pinned_until": RNG.choice([None, None, T0, T0 + timedelta(days=9)]),
         "labels": {key: RNG.choice(WORDS) for key in ("site", "yard") if RNG.random() < 0.7},
         "components": {"radio": RNG.choice(VERSIONS)} if RNG.random() < 0.6 else {},
         "pulse": some_pulse(),
@@ -68,7 +69,7 @@ comparisons = (
     | st.builds(Compare, st.just("seen"), ordering, st.sampled_from([100, 120, 3600, 200_000]))
     | st.builds(Compare, st.just("presence"), equality, st.sampled_from(["online", "late", "offline", "never-seen"]))
     | st.builds(Compare, versioned, ordering, st.sampled_from(VERSIONS))
-    | st.builds(Compare, st.sampled_from(["known_build", "in_rollout", "charging"]), equality, st.booleans())
+    | st.builds(Compare, st.sampled_from(["known_build", "in_rollout", "charging", "pinned"]), equality, st.booleans())
     | st.builds(Like, texts, patterns)
     | st.builds(Has, everything)
     | st.builds(OneOf, texts, st.lists(words, min_size=1, max_size=3).map(tuple))
@@ -84,12 +85,24 @@ trees = st.recursive(
 )
 
 
+def pinned(device: dict[str, Any]) -> bool:
+    return device["pinned_until"] is not None and device["pinned_until"] > NOW
+
+
 def facts(device: dict[str, Any]) -> dict[str, Any]:
     known = None if device["digest"] is None else device["digest"] in KNOWN
     pulse = device["pulse"] or {"age": None, "condition": {}}
     seen_at = None if pulse["age"] is None else NOW - timedelta(seconds=pulse["age"])
     timed = {"seen": pulse["age"], "presence": presence(seen_at, timedelta(seconds=INTERVAL_S), NOW)}
-    return {**device["labels"], **device, **pulse["condition"], **timed, "known_build": known, "in_rollout": False}
+    return {
+        **device["labels"],
+        **device,
+        **pulse["condition"],
+        **timed,
+        "known_build": known,
+        "in_rollout": False,
+        "pinned": pinned(device),
+    }
 
 
 @pytest.fixture(scope="module")
@@ -147,7 +160,7 @@ async def test_both_readers_agree(fleet: AsyncEngine, tree: Node) -> None:
 async def test_the_reasons_to_pass_over_are_the_same_in_both(fleet: AsyncEngine) -> None:
     rules = rules_for(Candidate("comb-s1", "hive-scale", "2.5.0", 4, ("b" * 64, "d" * 64), 1, 2, "2.5.0-rc.1"))
     async with fleet.connect() as connection:
-        rows = await connection.execute(select(Device.serial, compile_reason(rules).label("reason")))
+        rows = await connection.execute(select(Device.serial, compile_reason(rules, NOW).label("reason")))
         in_sql = {row.serial: row.reason for row in rows}
     in_memory = {device["serial"]: passed_over(rules, facts(device)) for device in DEVICES}
     assert in_sql == in_memory

@@ -500,6 +500,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pin Devices
+         * @description Pins devices to what they run, or lets them go again. An attempt that is under way goes on.
+         */
+        post: operations["pin_devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -1451,6 +1471,12 @@ export interface components {
              * @default false
              */
             may_enrol_again: boolean;
+            /** Pinned Until */
+            pinned_until?: string | null;
+            /** Pinned By */
+            pinned_by?: string | null;
+            /** Pinned Why */
+            pinned_why?: string | null;
             /**
              * Enrolled At
              * Format: date-time
@@ -1802,6 +1828,20 @@ export interface components {
             next?: string | null;
             /** Total */
             total?: number | null;
+        };
+        /**
+         * PinIn
+         * @description Keeps devices on what they run for so long (``None`` lets them go): those a selector picks, or those named.
+         */
+        PinIn: {
+            /** Valid For */
+            valid_for: string | null;
+            /** Where */
+            where?: string | null;
+            /** Serials */
+            serials?: string[];
+            /** Reason */
+            reason: string;
         };
         /**
          * PlanDocument
@@ -6126,6 +6166,102 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["AdmissionIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pin_devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PinIn"];
             };
         };
         responses: {

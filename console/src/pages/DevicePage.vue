@@ -66,6 +66,10 @@ const slots = computed(() => {
             <dd>expected {{ moment(device.next_checkin_at) }}</dd>
             <dt>Labels</dt>
             <dd><DeviceWords :device="device" @done="reload" /></dd>
+            <template v-if="device.pinned_until && Date.parse(device.pinned_until) > clock.now.getTime()">
+              <dt>Pinned</dt>
+              <dd>until {{ moment(device.pinned_until).slice(0, 16) }} by {{ device.pinned_by }}: {{ device.pinned_why }}</dd>
+            </template>
             <dt>Condition</dt>
             <dd>{{ listed(device.condition) }}</dd>
             <dt>Readings</dt>

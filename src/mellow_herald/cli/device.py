@@ -92,6 +92,23 @@ def retire(
     _decide("retired", "Retire", serials, where, reason, yes)
 
 
+@app.command("pin")
+def pin(
+    reason: Annotated[str, typer.Option("--reason", prompt=True, help="Why; it goes to the journal.")],
+    serials: Serials = None,
+    where: Where = None,
+    valid_for: Annotated[str, typer.Option("--for", help="For so long, e.g. 14d.")] = "14d",
+    off: Annotated[bool, typer.Option("--off", help="Take the pin off.")] = False,
+) -> None:
+    """Pin devices to what they run: rollouts that begin later pass them over. Or take the pin off."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        done = herald.devices.pin(serials or [], where=where, valid_for=None if off else valid_for, reason=reason)
+    what = "let go" if off else f"pinned for {valid_for}"
+    print(f"{what}: {len(done)}{': ' + ', '.join(done) if 0 < len(done) <= 20 else ''}")
+
+
 @app.command("label")
 def label(
     serial: str,
@@ -155,6 +172,7 @@ def _print(device: Any, now: Any) -> None:
         ("admission", device.admission),
         ("labels", labels or "none"),
         *([("note", device.note)] if device.note else []),
+        *([("pinned", _pin(device))] if device.pinned_until and device.pinned_until > now else []),
         ("running", Text.assemble(f"{device.version or 'nothing known'} in slot {running.get('slot', '?')}", build)),
         ("", device.digest or ""),
         ("standby", f"{standby['version']} in slot {standby['slot']}" if standby else "empty"),
@@ -173,6 +191,10 @@ def _print(device: Any, now: Any) -> None:
         for e in device.timeline
     ]  # fmt: skip
     table("Timeline, newest first (service time)", ["at", "said by", "rollout", "state", ""], entries)
+
+
+def _pin(device: Any) -> str:
+    return f"until {device.pinned_until:%Y-%m-%d %H:%M} by {device.pinned_by}: {device.pinned_why}"
 
 
 def _particulars(entry: Any) -> str:

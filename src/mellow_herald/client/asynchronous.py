@@ -33,6 +33,7 @@ from mellow_herald.wire.fleet import (
     DeviceDetail,
     DeviceEdit,
     DeviceOut,
+    PinIn,
     TimelineEntry,
 )
 from mellow_herald.wire.key import KeyListOut
@@ -281,6 +282,13 @@ class Devices:
         """Admits, refuses or retires devices (``to``), named or picked by a selector; returns those it concerned."""
         said = AdmissionIn(to=to, serials=[*serials], where=where, reason=reason)
         return (await self._herald.send(calls.decide_admission(said))).serials
+
+    async def pin(
+        self, serials: Sequence[str] = (), *, where: str | None = None, valid_for: str | None, reason: str
+    ) -> Serials:
+        """Keeps devices on what they run for so long (``30d``), or lets them go (None); returns those it concerned."""
+        said = PinIn(serials=[*serials], where=where, valid_for=valid_for, reason=reason)
+        return (await self._herald.send(calls.pin_devices(said))).serials
 
     async def edit(
         self, serial: str, labels: Mapping[str, str | None] | None = None, note: str | None = None

@@ -20,6 +20,7 @@ from mellow_herald.wire.fleet import (
     DeviceDetail,
     DeviceEdit,
     DeviceOut,
+    PinIn,
     TimelineEntry,
 )
 from mellow_herald.wire.key import KeyListIn, KeyListOut
@@ -271,6 +272,11 @@ def close_code(code_id: int) -> Call[None]:
 def decide_admission(said: AdmissionIn) -> Call[AdmissionOut]:
     """Admits, refuses or retires devices."""
     return _post("deciding who is admitted", f"{API}/admissions", AdmissionOut, said, repeatable=True)
+
+
+def pin_devices(said: PinIn) -> Call[AdmissionOut]:
+    """Pins devices, or lets them go."""
+    return _post("pinning devices", f"{API}/pins", AdmissionOut, said, repeatable=True)
 
 
 def edit_device(serial: str, said: DeviceEdit) -> Call[DeviceDetail]:

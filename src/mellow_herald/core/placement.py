@@ -17,6 +17,7 @@ class PassedOver(StrEnum):
     WRONG_BOARD = "wrong-board"
     WRONG_LINE = "wrong-line"
     WRONG_REVISION = "wrong-revision"
+    PINNED = "pinned"
     UNKNOWN_BUILD = "unknown-build"
     ALREADY_RUNNING = "already-running"
     NEWER_RUNNING = "newer-running"
@@ -53,6 +54,7 @@ def rules_for(release: Candidate) -> Rules:
         (PassedOver.WRONG_BOARD, Compare("board", "!=", release.board)),
         (PassedOver.WRONG_LINE, Compare("line", "!=", release.line)),
         (PassedOver.WRONG_REVISION, revision),
+        (PassedOver.PINNED, Compare("pinned", "=", True)),
         # Before unknown-build: who runs these very bytes needs nothing, whatever they are called.
         (PassedOver.ALREADY_RUNNING, OneOf("digest", release.digests)),
         (PassedOver.UNKNOWN_BUILD, Compare("known_build", "=", False)),

@@ -1,6 +1,7 @@
 """Letting devices in and out, and what engineers write on them."""
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -16,6 +17,7 @@ from mellow_herald.wire.fleet import DeviceEdit
 
 SLICE = 5000
 NAMED = 20
+MOST_PINS = 10_000
 # From where a device can get there: what was retired stays out, and comes back only by enrolling again.
 FROM = {"admitted": ("asking", "refused"), "refused": ("asking",), "retired": ("asking", "admitted", "refused")}
 
@@ -93,6 +95,36 @@ async def edit(context: Context, serial: str, said: DeviceEdit, by: str) -> None
         await write_journal(connection, JournalEntry(now, by, "device edited", serial, "labels or note", data))
         await publish(connection, [FeedEvent(now, "device", None, row["id"], data={"serial": serial})])
     context.memory.forget(row["id"])
+
+
+async def pin(
+    context: Context, serials: Sequence[str], where: Node | None, until: datetime | None, by: str, why: str
+) -> list[str]:
+    """Keeps devices on what they run until a time (None: lets them go again); returns their serials.
+
+    A pin concerns rollouts that begin later: an attempt under way goes on.
+    """
+    now = context.clock.now()
+    if until is not None and until <= now:
+        raise ProblemError(
+            422, "bad-values", f"until: {until:%Y-%m-%d %H:%M} is over already; a pin needs an end ahead."
+        )
+    values = {"pinned_until": until, "pinned_by": by if until else None, "pinned_why": why if until else None}
+    async with context.engine.begin() as connection:
+        rows = await admission.lock_picked(
+            connection, admission.picked(where, serials, now), ("asking", "admitted"), MOST_PINS
+        )
+        await admission.change_devices(connection, [row["id"] for row in rows], **values)
+        names = [row["serial"] for row in rows]
+        if names:
+            subject = names[0] if len(names) == 1 else f"{len(names)} devices"
+            data = {"devices": names[:NAMED], "count": len(names), "until": until.isoformat() if until else None}
+            what = "device pinned" if until else "pin taken off"
+            await write_journal(connection, JournalEntry(now, by, what, subject, why, data))
+            await publish(
+                connection, [FeedEvent(now, "device", None, row["id"], data={"serial": row["serial"]}) for row in rows]
+            )
+    return names
 
 
 async def allow_enrolment(context: Context, serial: str, by: str, why: str) -> None:

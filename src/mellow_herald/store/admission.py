@@ -44,6 +44,11 @@ async def change_device(connection: AsyncConnection, device_id: int, **values: A
     await connection.execute(update(Device).where(Device.id == device_id).values(**values))
 
 
+async def change_devices(connection: AsyncConnection, ids: Collection[int], **values: Any) -> None:
+    """Writes the same columns of many locked devices."""
+    await connection.execute(update(Device).where(Device.id.in_(sorted(ids))).values(**values))
+
+
 async def close_code(connection: AsyncConnection, code_id: int, at: datetime) -> bool:
     """Ends an enrolment code; tells whether it was there."""
     done = await connection.execute(

@@ -144,7 +144,7 @@ async def count_passed_over(connection: AsyncConnection, ids: list[int]) -> list
 
 async def count_target(connection: AsyncConnection, target: Node, rules: Rules, now: datetime) -> dict[str | None, int]:
     """How many targeted devices are eligible (key None) and how many are passed over, by reason."""
-    reason = compile_reason(rules).label("reason")
+    reason = compile_reason(rules, now).label("reason")
     inner = select(reason).where(compile_selector(target, now)).subquery()
     statement = select(inner.c.reason, func.count().label("devices")).group_by(inner.c.reason)
     return {row.reason: row.devices for row in await connection.execute(statement)}
@@ -162,7 +162,7 @@ async def open_slice(
         select(1).where(PassedOverRow.rollout_id == rollout_id, PassedOverRow.device_id == Device.id).exists(),
     )
     chosen = (
-        select(Device.id, compile_reason(rules).label("reason"))
+        select(Device.id, compile_reason(rules, now).label("reason"))
         .where(and_(compile_selector(target, now), ~placed))
         .order_by(Device.id)
         .limit(SLICE)

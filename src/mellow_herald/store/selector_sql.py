@@ -54,7 +54,11 @@ def _presence(now: datetime) -> ColumnElement:
     return func.coalesce(_pulse(known), literal(Presence.NEVER_SEEN.value))
 
 
-TIMED: dict[str, Callable[[datetime], ColumnElement]] = {"seen": _age, "presence": _presence}
+def _pinned(now: datetime) -> ColumnElement:
+    return func.coalesce(Device.pinned_until > now, False)
+
+
+TIMED: dict[str, Callable[[datetime], ColumnElement]] = {"seen": _age, "presence": _presence, "pinned": _pinned}
 COLUMNS: dict[str, ColumnElement] = {
     "serial": Device.serial,
     "board": Device.board,
@@ -77,7 +81,7 @@ COLUMNS: dict[str, ColumnElement] = {
 def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[bool]:
     """A condition over ``device`` that holds for the same devices as ``core.selector.matches``.
 
-    ``now`` is needed by selectors that speak of time (``seen``, ``presence``).
+    ``now`` is needed by selectors that speak of time (``seen``, ``presence``, ``pinned``).
     """
     match node:
         case And(parts):
@@ -98,9 +102,9 @@ def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[b
             return _compare(name, op, value, now)
 
 
-def compile_reason(rules: Rules) -> ColumnElement[str | None]:
-    """The reason a device is passed over, or NULL: the first rule that matches."""
-    return case(*((compile_selector(rule), literal(reason.value)) for reason, rule in rules), else_=None)
+def compile_reason(rules: Rules, now: datetime) -> ColumnElement[str | None]:
+    """The reason a device is passed over at ``now``, or NULL: the first rule that matches."""
+    return case(*((compile_selector(rule, now), literal(reason.value)) for reason, rule in rules), else_=None)
 
 
 def _column(name: str, now: datetime | None) -> ColumnElement:

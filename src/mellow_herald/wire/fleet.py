@@ -55,6 +55,21 @@ class AdmissionOut(Shown):
     serials: list[str]
 
 
+class PinIn(Model):
+    """Keeps devices on what they run for so long (``None`` lets them go): those a selector picks, or those named."""
+
+    valid_for: Duration | None
+    where: Where | None = None
+    serials: list[Name] = Field(default_factory=list, max_length=10_000)
+    reason: Annotated[str, StringConstraints(min_length=3, max_length=500, pattern=r"^[^\x00]*$")]
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> "PinIn":
+        if (self.where is None) == (not self.serials):
+            raise ValueError("say which devices: either where, or serials")
+        return self
+
+
 class DeviceEdit(Model):
     """What may be changed of a device: labels (null takes one off; others stay) and the note."""
 
@@ -125,6 +140,9 @@ class DeviceDetail(DeviceOut):
     settings_digest: str | None
     note: str = ""
     may_enrol_again: bool = False
+    pinned_until: Time | None = None
+    pinned_by: str | None = None
+    pinned_why: str | None = None
     enrolled_at: Time
     changed_at: Time
     timeline: list[TimelineEntry]

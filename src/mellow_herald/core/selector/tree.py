@@ -27,6 +27,7 @@ FACTS: dict[str, Kind] = {
     "gateway": Kind.TEXT,
     "known_build": Kind.FLAG,
     "in_rollout": Kind.FLAG,
+    "pinned": Kind.FLAG,
     "presence": Kind.TEXT,
     "seen": Kind.AGE,
     "battery": Kind.NUMBER,

@@ -6,6 +6,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.presence import presence
 from mellow_herald.core.selector import Compare, Node, parse_selector
 from mellow_herald.service import admission
@@ -25,6 +26,7 @@ from mellow_herald.wire.fleet import (
     DeviceDetail,
     DeviceEdit,
     DeviceOut,
+    PinIn,
     TimelineEntry,
 )
 from mellow_herald.wire.model import Page
@@ -57,6 +59,14 @@ async def decide_admission(said: AdmissionIn, who: Operator, context: Ctx) -> Ad
     """Admits, refuses or retires devices. Those it does not concern (admitted already, say) are left as they are."""
     where = parse_selector(said.where) if said.where else None
     return AdmissionOut(serials=await admission.decide(context, said.to, where, said.serials, who.name, said.reason))
+
+
+@router.post("/pins", responses=problems())
+async def pin_devices(said: PinIn, who: Operator, context: Ctx) -> AdmissionOut:
+    """Pins devices to what they run, or lets them go again. An attempt that is under way goes on."""
+    where = parse_selector(said.where) if said.where else None
+    until = context.clock.now() + parse_duration(said.valid_for) if said.valid_for else None
+    return AdmissionOut(serials=await admission.pin(context, said.serials, where, until, who.name, said.reason))
 
 
 @router.get("/devices", responses=problems())
