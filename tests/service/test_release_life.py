@@ -157,10 +157,22 @@ def test_revoking_a_key_halts_what_it_signed_retiring_does_not(service: RunningS
         lambda: service.herald.rollouts.resume(rollout.id, "try it"),
         lambda: service.herald.rollouts.start(service.plan()),
     ):
-        with pytest.raises(ProblemError, match="which is revoked"):
+        with pytest.raises(ProblemError, match="which is revoked or not listed"):
             attempt()
     journal = service.herald.journal.list().items
     assert next(entry for entry in journal if entry.what == "key list published").data["halted"] == [rollout.id]
+
+
+def test_a_key_that_a_list_leaves_out_is_as_good_as_revoked(service: RunningService) -> None:
+    service.publish("2.4.0")
+    service.publish("2.5.0")
+    enrolled(service)
+    rollout = service.herald.rollouts.start(service.plan())
+    root = service.publisher.root
+    keys = [SigningKey(raw_public(service.publisher.retired), KeyStatus.ACTIVE, "another")]
+    service.herald.keys.publish(raw_public(root), sign_key_list(root, 2, keys))
+    halted = service.herald.rollouts.show(rollout.id)
+    assert halted.state == "halted" and "is not on key list 2" in (halted.reason or "")
 
 
 def test_several_components_in_an_order_of_their_own(service: RunningService) -> None:

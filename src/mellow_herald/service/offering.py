@@ -27,8 +27,8 @@ async def check_offerable(connection: AsyncConnection, row: Mapping[str, Any]) -
     if key is None or key.status is KeyStatus.REVOKED:
         raise ProblemError(
             422, "key-not-active",
-            f"{release_name(row)} is signed by key {row['kid']}, which is revoked: devices would refuse it. "
-            "Build it again under a higher version and sign that with an active key.",
+            f"{release_name(row)} is signed by key {row['kid']}, which is revoked or not listed: devices would "
+            "refuse it. Build it again under a higher version and sign that with an active key.",
         )  # fmt: skip
 
 

@@ -6,6 +6,7 @@ from typing import Any
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.checks import Allowed, Check, Verdict
+from mellow_herald.core.keys import KeyList, KeyStatus
 from mellow_herald.core.manifest import verify
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service import rollouts
@@ -112,15 +113,21 @@ async def withdraw(context: Context, release_id: int, by: str, why: str) -> With
     return _withdrawal(shown, stopped)
 
 
-async def halt_of_revoked(connection: AsyncConnection, context: Context, kids: list[str], by: str) -> list[int]:
-    """Halts the running rollouts of everything these keys signed; returns their ids. The caller holds ``Lock.KEYS``."""
-    signed = await releases.signed_by(connection, kids)
-    live = await releases.live_rollouts_of(connection, [row["id"] for row in signed])
-    names = {row["id"]: f"{release_name(row)} is signed by key {row['kid']}, which was revoked" for row in signed}
-    return [
-        one["id"] for one in live
-        if await rollouts.halt_within(connection, context, one["id"], by, names[one["release_id"]])
-    ]  # fmt: skip
+async def halt_untrusted(connection: AsyncConnection, context: Context, trusted_now: KeyList, by: str) -> list[int]:
+    """Halts the running rollouts of everything that no good key of a list signed; returns their ids.
+
+    The caller holds ``Lock.KEYS``. A key that is revoked, or not on the list at all, is no good key.
+    """
+    good = [key.fingerprint for key in trusted_now.keys if key.status is not KeyStatus.REVOKED]
+    signed = {row["id"]: row for row in await releases.signed_by_others(connection, good)}
+    halted = []
+    for one in await releases.live_rollouts_of(connection, signed):
+        row = signed[one["release_id"]]
+        why = "was revoked" if trusted_now.find(row["kid"]) else f"is not on key list {trusted_now.number}"
+        reason = f"{release_name(row)} is signed by key {row['kid']}, which {why}"
+        if await rollouts.halt_within(connection, context, one["id"], by, reason):
+            halted.append(one["id"])
+    return halted
 
 
 def _withdrawal(row: Mapping[str, Any], live: Any) -> WithdrawalOut:

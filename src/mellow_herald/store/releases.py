@@ -225,9 +225,9 @@ async def live_rollouts_of(connection: AsyncConnection, release_ids: Collection[
     return list((await connection.execute(statement)).mappings())
 
 
-async def signed_by(connection: AsyncConnection, kids: Collection[str]) -> list[Row]:
-    """The releases that these keys signed, drafts included."""
-    statement = select(Release.__table__).where(Release.kid.in_(sorted(kids))).order_by(Release.id)
+async def signed_by_others(connection: AsyncConnection, kids: Collection[str]) -> list[Row]:
+    """The releases that none of these keys signed, drafts included."""
+    statement = select(Release.__table__).where(Release.kid.not_in(sorted(kids))).order_by(Release.id)
     return list((await connection.execute(statement)).mappings())
 
 

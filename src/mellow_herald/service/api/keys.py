@@ -4,13 +4,13 @@ import base64
 
 from fastapi import APIRouter
 
-from mellow_herald.core.keys import KeyStatus, fingerprint, verify_key_list
+from mellow_herald.core.keys import fingerprint, verify_key_list
 from mellow_herald.core.refusal import Refused
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.context import Context
 from mellow_herald.service.people import Admin, Anyone
 from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.service.release_life import halt_of_revoked
+from mellow_herald.service.release_life import halt_untrusted
 from mellow_herald.store import keys as key_lists
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import Lock, take
@@ -23,7 +23,7 @@ router = APIRouter(tags=["keys"])
 async def publish_key_list(said: KeyListIn, who: Admin, context: Ctx) -> KeyListOut:
     """Publishes a key list. The first one brings its root with it; later ones must be signed by the same root.
 
-    Running rollouts of what a newly revoked key signed are halted.
+    Running rollouts of what a revoked key signed, or one that is not on the list, are halted.
     """
     now = context.clock.now()
     async with context.engine.begin() as connection:
@@ -47,8 +47,7 @@ async def publish_key_list(said: KeyListIn, who: Admin, context: Ctx) -> KeyList
                 f"Make it with number {known['number'] + 1} or higher.",
             )
         await key_lists.add_key_list(connection, keys.number, root, body, now)
-        revoked = [key.fingerprint for key in keys.keys if key.status is KeyStatus.REVOKED]
-        halted = await halt_of_revoked(connection, context, revoked, who.name)
+        halted = await halt_untrusted(connection, context, keys, who.name)
         data = {key.fingerprint: key.status.value for key in keys.keys} | ({"halted": halted} if halted else {})
         await publish(connection, [FeedEvent(now, "keys", data={"number": keys.number})])
         why = f"signed by root {fingerprint(root)}"
