@@ -95,7 +95,8 @@ def _rows(looked: "Looked") -> list[tuple[str, str]]:
 
     if looked.release_file is not None:
         manifest = looked.release_file.manifest
-        parts = ", ".join(f"{c.name} {c.version}" for c in manifest.components)
+        places = {c: "" if c.slot is None else f" for slot {c.slot}" for c in manifest.components}
+        parts = ", ".join(f"{c.name} {c.version}{places[c]}" for c in manifest.components)
         return [
             ("kind", "release file, sealed"), ("release", manifest.name), ("floor", str(manifest.floor)),
             ("carries", parts), ("size", f"{looked.file_size} bytes ({amount(looked.file_size)})"),

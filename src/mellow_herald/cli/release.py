@@ -247,7 +247,7 @@ def show(
         _field("way back", f"{board.name} has a single slot for app: no way back without a download")
     rows = [
         [
-            one.name, "any" if one.slot is None else str(one.slot), one.version, amount(one.size), one.build_id or "–",
+            one.name, _slot(board, one), one.version, amount(one.size), one.build_id or "–",
             "–" if one.address is None else f"{one.address:#x}", "read" if one.read else "stated",
             ", ".join(one.after) or "–", one.digest,
         ]
@@ -265,6 +265,14 @@ def show(
         screen.print(Markdown(shown.notes), width=100)
     if manifest:
         print(signed.diagnostic)
+
+
+def _slot(board: Any, one: Any) -> str:
+    """The name of the slot that an image is linked for."""
+    own = [slot.name for slot in board.slots if slot.component == one.name]
+    if one.slot is None:
+        return "any"
+    return own[one.slot] if one.slot < len(own) else str(one.slot)
 
 
 def _field(name: str, value: str) -> None:
