@@ -133,7 +133,7 @@ export interface paths {
          * Publish Key List
          * @description Publishes a key list. The first one brings its root with it; later ones must be signed by the same root.
          *
-         *     Running rollouts of what a newly revoked key signed are halted.
+         *     Running rollouts of what a revoked key signed, or one that is not on the list, are halted.
          */
         post: operations["publish_key_list"];
         delete?: never;
