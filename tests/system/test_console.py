@@ -238,6 +238,8 @@ def test_devices_that_ask_are_admitted_and_labelled(page: Page, service: Running
     page.get_by_role("link", name="1 devices ask for admission").click()
     expect(page.get_by_text("1 devices ask for admission.")).to_be_visible()
     page.get_by_role("link", name="TA-1").click()
+    # The page before has such a button, too.
+    expect(page.get_by_role("heading", level=1)).to_have_text("TA-1")
     page.get_by_role("button", name="admit").click()
     page.get_by_role("dialog").get_by_label("Reason").fill("ours")
     page.keyboard.press("Enter")
