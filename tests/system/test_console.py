@@ -186,6 +186,7 @@ def test_a_release_file_is_dropped_and_firmware_is_told_the_line_that_seals_it(
     page.get_by_label("Keep as a draft").check()
     page.get_by_role("button", name="Publish").click()
     expect(page).to_have_url("/lineage/1")
+    expect(page.get_by_role("heading", level=1)).to_have_text("2.5.0")
     expect(page.get_by_text("draft", exact=True)).to_be_visible()
     page.get_by_role("button", name="publish").click()
     page.get_by_role("dialog").get_by_role("button", name="publish").click()
