@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mellow_herald.core import cbor
-from mellow_herald.core.firmware import load_image, scan
+from mellow_herald.core.firmware import scan
 from mellow_herald.core.nameplate import (
     MAGIC,
     Nameplate,
@@ -20,7 +20,7 @@ from mellow_herald.core.nameplate import (
     nameplate_source,
 )
 from mellow_herald.core.refusal import Refused
-from tests.harness.firmware import make_bytes
+from tests.harness.firmware import load_image, make_bytes
 
 PLATE = Nameplate("hive-scale", "comb-s1", "app", "2.5.0", 4, build_id="ta-0001", hw_rev_min=1, hw_rev_max=3)
 

@@ -1,8 +1,11 @@
 """Keys, images and releases for tests."""
 
+from typing import Any
+
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
-from mellow_herald.core.firmware import Image, load_image
+from mellow_herald.core.firmware import Image, name_image, portions, scan
+from mellow_herald.core.formats import read_build_output
 from mellow_herald.core.keys import KeyList, KeyStatus, SigningKey, raw_public, sign_key_list, verify_key_list
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 from mellow_herald.core.seal import describe, seal
@@ -43,6 +46,13 @@ class Publisher:
         """A whole release file of these images; ``options`` as ``describe`` takes them."""
         manifest = describe(images, DOMAIN, notes, **options)  # type: ignore[arg-type]
         return b"".join(seal(images, manifest, key or self.key)[1])
+
+
+def load_image(data: bytes, *, slot: int | None = None, **stated: Any) -> Image:
+    """Makes an image of a build output in memory, of any format; see ``name_image``."""
+    loadable = read_build_output(data)
+    image = loadable.data
+    return name_image(scan(portions(image)), lambda: portions(image), loadable.format, loadable.base, slot, **stated)
 
 
 def make_image(version: str = "2.5.0", *, fill: bytes = b"\x5a\xa5", size: int = 20_000, **plate: object) -> Image:

@@ -7,12 +7,11 @@ import pytest
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.client import ProblemError
-from mellow_herald.core.firmware import load_image
 from mellow_herald.core.keys import private_to_pem, raw_public, sign_key_list
 from mellow_herald.core.seal import describe, seal
 from mellow_herald.service.soundness import check_all
 from mellow_herald.wire.board import BoardIn
-from tests.harness.firmware import DOMAIN, Publisher, make_bytes, make_image
+from tests.harness.firmware import DOMAIN, Publisher, load_image, make_bytes, make_image
 from tests.harness.service import RunningService
 
 

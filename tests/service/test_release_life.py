@@ -9,13 +9,13 @@ import pytest
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.client import ProblemError
-from mellow_herald.core.firmware import for_slot, load_image
+from mellow_herald.core.firmware import for_slot
 from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
 from mellow_herald.core.manifest import verify_envelope
 from mellow_herald.service.lineage import sample
 from mellow_herald.service.retention import sweep
 from tests.harness.device import PuppetDevice
-from tests.harness.firmware import make_bytes, make_image
+from tests.harness.firmware import load_image, make_bytes, make_image
 from tests.harness.service import RunningService
 from tests.service.test_publishing import problem, stored
 

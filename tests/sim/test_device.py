@@ -9,7 +9,7 @@ import pytest
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
-from mellow_herald.core.firmware import Image, for_slot, load_image
+from mellow_herald.core.firmware import Image, for_slot
 from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
 from mellow_herald.core.manifest import join_envelope, manifest_digest, sign_manifest
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
@@ -24,7 +24,7 @@ from mellow_herald.sim.scenario import DeviceSpec, LinkSpec
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError
 from mellow_herald.wire.device import CheckinIn, Clearance, EnrolmentIn, EnrolmentOut, OrderOut
-from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher, make_bytes, make_image
+from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher, load_image, make_bytes, make_image
 
 PUBLISHER = Publisher()
 SLOT_SIZE = 64 * 1024

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from mellow_herald.core.appearance import HEAD, Appearance, appearance_of
-from mellow_herald.core.formats import Format, read_build_output
+from mellow_herald.core.formats import Format
 from mellow_herald.core.nameplate import Nameplate, NameplateFinder, check_nameplate
 from mellow_herald.core.refusal import Refused
 
@@ -101,13 +101,6 @@ class Image:
     def data(self) -> bytes:
         """All bytes, in memory."""
         return b"".join(self.pieces())
-
-
-def load_image(data: bytes, *, slot: int | None = None, **stated: Any) -> Image:
-    """Makes an image of a build output in memory, of any format; see ``name_image``."""
-    loadable = read_build_output(data)
-    image = loadable.data
-    return name_image(scan(portions(image)), lambda: portions(image), loadable.format, loadable.base, slot, **stated)
 
 
 def portions(data: bytes) -> Iterator[bytes]:

@@ -33,7 +33,7 @@ async def decide(context: Context, to: str, where: Node | None, serials: Sequenc
             if not rows:
                 break
             ids = [row["id"] for row in rows]
-            await admission.set_admission(connection, ids, to, now)
+            await admission.change_devices(connection, ids, admission=to, changed_at=now)
             if to == "retired":
                 await _call_off(connection, ids, context)
             events = [
@@ -90,7 +90,7 @@ async def edit(context: Context, serial: str, said: DeviceEdit, by: str) -> None
         values: dict[str, Any] = {"labels": {key: value for key, value in labels.items() if value is not None}}
         if said.note is not None:
             values["note"] = said.note
-        await admission.change_device(connection, row["id"], **values, changed_at=now)
+        await admission.change_devices(connection, [row["id"]], **values, changed_at=now)
         data = said.model_dump(exclude_none=False)
         await write_journal(connection, JournalEntry(now, by, "device edited", serial, "labels or note", data))
         await publish(connection, [FeedEvent(now, "device", None, row["id"], data={"serial": serial})])
@@ -132,7 +132,7 @@ async def allow_enrolment(context: Context, serial: str, by: str, why: str) -> N
     now = context.clock.now()
     async with context.engine.begin() as connection:
         row = await _locked(connection, context, serial)
-        await admission.change_device(connection, row["id"], may_enrol_again=True)
+        await admission.change_devices(connection, [row["id"]], may_enrol_again=True)
         await write_journal(connection, JournalEntry(now, by, "enrolment allowed again", serial, why))
 
 

@@ -9,7 +9,7 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.people import secret_hash
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import boards, fleet
-from mellow_herald.store.admission import change_device
+from mellow_herald.store.admission import change_devices
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut
 from mellow_herald.wire.fleet import CodeIn, CodeOut
@@ -91,7 +91,7 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
         if known is not None:
             # What engineers wrote on it stays; its old token ends with the generation.
             labels = {**known["labels"], **code["labels"]}
-            await change_device(connection, known["id"], **values, labels=labels, generation=generation)
+            await change_devices(connection, [known["id"]], **values, labels=labels, generation=generation)
             device_id: int | None = known["id"]
         else:
             new = {

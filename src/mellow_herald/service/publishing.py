@@ -199,9 +199,6 @@ class _Receiving:
             release_id = await releases.add_release(
                 connection, verified, read, {**self._columns(), "checks": [asdict(check) for check in checks]}
             )
-            if release_id is None:  # another upload of the same name was quicker
-                await _check_known(connection, verified)
-                raise AssertionError("a release that could not be added must be known")
             warned = [check.detail for check in checks if check.verdict is Verdict.WARN]
             await self._announce(connection, release_id, "uploaded" if self._wishes.draft else "published", warned)
             await self._keep()

@@ -33,17 +33,6 @@ async def lock_picked(
     return list((await connection.execute(statement)).mappings())
 
 
-async def set_admission(connection: AsyncConnection, ids: Collection[int], admission: str, at: datetime) -> None:
-    """Writes the admission of locked devices."""
-    statement = update(Device).where(Device.id.in_(sorted(ids)))
-    await connection.execute(statement.values(admission=admission, changed_at=at))
-
-
-async def change_device(connection: AsyncConnection, device_id: int, **values: Any) -> None:
-    """Writes columns of a locked device."""
-    await connection.execute(update(Device).where(Device.id == device_id).values(**values))
-
-
 async def change_devices(connection: AsyncConnection, ids: Collection[int], **values: Any) -> None:
     """Writes the same columns of many locked devices."""
     await connection.execute(update(Device).where(Device.id.in_(sorted(ids))).values(**values))

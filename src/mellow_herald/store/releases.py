@@ -45,8 +45,8 @@ async def add_release(
     verified: Verified,
     read: Collection[str],
     values: dict[str, Any],
-) -> int | None:
-    """Records a release whose images are noted; None if another of that name came first.
+) -> int:
+    """Records a release whose images are noted; the caller holds its line and has looked that its name is free.
 
     ``read`` are the digests of images whose nameplate was read; ``values`` the columns that do not follow from the
     manifest.
@@ -67,10 +67,7 @@ async def add_release(
         kid=verified.kid,
         **values,
     )
-    done = await connection.execute(statement.on_conflict_do_nothing().returning(Release.id))
-    release_id = done.scalar()
-    if release_id is None:
-        return None
+    release_id = int((await connection.execute(statement.returning(Release.id))).scalar_one())
     rows = [
         {
             "release_id": release_id,
@@ -89,7 +86,7 @@ async def add_release(
         for position, one in enumerate(release.components)
     ]
     await connection.execute(insert(ReleaseImage), rows)
-    return int(release_id)
+    return release_id
 
 
 def _components() -> Any:
