@@ -133,6 +133,9 @@ def test_code_that_runs_only_where_it_is_linked_needs_an_image_for_each_slot() -
     single = replace(fixed, slots=SLOTS[:1])
     assert verdict(run(app(address=0x0802_0000), single), "link address")[0] is Verdict.PASS
     assert verdict(run(board=single), "link address")[0] is Verdict.WARN, "a raw binary does not say"
+    assets = replace(RELEASE, components=(Component("assets", "1.0.0", "e" * 64, 5000),))
+    names = {check.name for check in run(assets, fixed, plate=None)}
+    assert "link address" not in names, "where a slot has no address there is nothing to say"
 
 
 def test_what_looks_wrong_is_refused_for_app_unless_its_nameplate_or_the_engineer_says_otherwise() -> None:

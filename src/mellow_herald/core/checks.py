@@ -275,7 +275,7 @@ def _addresses(
     elif any(one.address is not None for one in images):
         places = ", ".join(f"{one.address:#x}" for one in images if one.address is not None)
         yield Check("link address", Verdict.PASS, f"{name}: linked for {places}.")
-    elif board.position_dependent:
+    elif board.position_dependent and given:
         yield Check(
             "link address", Verdict.WARN, f"{name}: a raw binary does not say what address it is linked for.",
             "Seal the HEX, S-record or ELF file instead: then it is checked.",
