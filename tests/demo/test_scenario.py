@@ -9,7 +9,15 @@ from mellow_herald.sim.scenario import load_scenario
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.rollout import PlanDocument
 
+CODES = dict.fromkeys((scenario.BOARD, scenario.GATEWAY_BOARD, scenario.SENSOR_BOARD), "code")
 EXAMPLES = Path(__file__).parents[2] / "examples"
+
+
+def write_keys(place: Place) -> None:
+    """The key files that a scenario names must be there when it is read."""
+    for file in (place.root_key.with_suffix(".pub.pem"), place.key_list):
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(b"-")
 
 
 def test_the_same_seed_makes_the_same_fleet_and_firmware(tmp_path: Path) -> None:
@@ -17,7 +25,8 @@ def test_the_same_seed_makes_the_same_fleet_and_firmware(tmp_path: Path) -> None
     for name in ("one", "two"):
         place = Place(tmp_path / name)
         scenario.write_files(place, seed=7)
-        scenario.write_scenario(place, "code", 40, seed=7)
+        write_keys(place)
+        scenario.write_scenario(place, CODES, 40, seed=7)
         texts.append([place.scenario.read_text(), place.firmware("2.5.0").read_bytes()])
     assert texts[0] == texts[1]
 
@@ -26,9 +35,13 @@ def test_one_device_is_worn_and_at_least_two_lose_a_transfer(tmp_path: Path) -> 
     for devices in (10, 40, 200):
         place = Place(tmp_path / str(devices))
         scenario.write_files(place, seed=7)
-        scenario.write_scenario(place, "code", devices, seed=7)
-        specs = load_scenario(place.scenario).scenario.devices
+        write_keys(place)
+        scenario.write_scenario(place, CODES, devices, seed=7)
+        everyone = load_scenario(place.scenario).devices
+        specs = [spec for spec in everyone if spec.board == scenario.BOARD and "bench" not in spec.labels]
         assert len(specs) == devices == len({spec.serial for spec in specs})
+        behind = [spec for spec in everyone if spec.gateway == scenario.GATEWAY]
+        assert len(behind) == scenario.SENSORS and len(everyone) == devices + 2 + scenario.SENSORS
         worn = [spec for spec in specs if spec.quirks]
         assert len(worn) == 1 and not worn[0].link.cut_at
         assert sum(bool(spec.link.cut_at) for spec in specs) >= 2

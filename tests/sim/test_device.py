@@ -1,8 +1,10 @@
 """A simulated device's own judgement, with a service on strings: it believes nothing it has not verified."""
 
 import asyncio
-import random
-from collections.abc import AsyncIterator, Callable
+import time
+from collections.abc import AsyncIterator, Awaitable, Callable
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
@@ -12,15 +14,14 @@ from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
 from mellow_herald.core.firmware import Image, for_slot
 from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
 from mellow_herald.core.manifest import join_envelope, manifest_digest, sign_manifest
-from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 from mellow_herald.core.order import Order
 from mellow_herald.core.seal import describe
 from mellow_herald.core.suit import encode_manifest
-from mellow_herald.sim.bootloader import Slot, SlotNote, arm, confirm
-from mellow_herald.sim.device import SimDevice
-from mellow_herald.sim.flash import Flash
-from mellow_herald.sim.hardware import Hardware, chip_size
-from mellow_herald.sim.scenario import DeviceSpec, LinkSpec
+from mellow_herald.sim.bootloader import APP, Slot, SlotNote, arm, confirm
+from mellow_herald.sim.device import Making, SimDevice
+from mellow_herald.sim.fleet import Supply
+from mellow_herald.sim.hardware import Hardware, Layout, PartLayout, make_in_memory
+from mellow_herald.sim.scenario import DeviceSpec, LinkSpec, Outage
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError
 from mellow_herald.wire.device import CheckinIn, Clearance, EnrolmentIn, EnrolmentOut, OrderOut
@@ -28,6 +29,8 @@ from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher, load_image, m
 
 PUBLISHER = Publisher()
 SLOT_SIZE = 64 * 1024
+LAYOUT = Layout({APP: PartLayout(SLOT_SIZE)})
+IN_PLACE = Layout({APP: PartLayout(SLOT_SIZE, in_place=True)}, recovery=32768)
 
 
 class StringedUplink:
@@ -41,20 +44,26 @@ class StringedUplink:
         self.reports: list[dict[str, Any]] = []
         self.checkins: list[CheckinIn] = []
         self.ranges: list[int] = []
+        self.lines: list[dict[str, Any]] = []
+        self.log, self.urgent = False, False
         self.over = asyncio.Event()
         self.refuse_checkins = False
 
     async def enrol(self, said: EnrolmentIn) -> EnrolmentOut:
         return EnrolmentOut(device_id=1, token="t", admission="admitted")
 
-    async def checkin(self, said: CheckinIn) -> OrderOut:
+    async def checkin(self, said: CheckinIn, wait_s: int = 0) -> OrderOut:
         self.checkins.append(said)
         if self.refuse_checkins:
             raise NoAnswerError
         state = self.reports[-1]["state"] if self.reports else None
-        order = OrderOut(next_checkin_s=60, attempt=1, manifest=self.digest, trial_s=30)
-        if state is None:
+        order = OrderOut(
+            next_checkin_s=60, attempt=1, manifest=self.digest, trial_s=30, log=self.log, urgent=self.urgent
+        )
+        if state in (None, "downloading"):
             order.order = Order.FETCH
+        elif state == "staged" and not said.ready:
+            order.order = Order.STAY
         elif state == "staged":
             order.order, order.clearance = Order.SWITCH, Clearance(number=1, seconds=600)
         elif state in ("confirmed", "failed", "reverted"):
@@ -64,7 +73,10 @@ class StringedUplink:
 
     async def report(self, reports: list[dict[str, Any]]) -> OrderOut:
         self.reports += reports
-        return OrderOut(next_checkin_s=60)
+        return OrderOut(next_checkin_s=60, log=self.log)
+
+    async def logs(self, lines: list[dict[str, Any]]) -> None:
+        self.lines += lines
 
     async def keys(self) -> bytes:
         return self.key_list
@@ -84,36 +96,47 @@ class StringedUplink:
         return [s for s, before in zip(states, [None, *states], strict=False) if s != before]
 
 
-def chip(image: bytes | None = None) -> Hardware:
-    hardware = Hardware(Flash(bytearray(b"\xff" * chip_size(SLOT_SIZE))))
-    hardware.install_at_factory(image or make_bytes("2.4.0"))
-    return hardware
+def chip(layout: Layout = LAYOUT, recovery: bytes = b"") -> Hardware:
+    return make_in_memory(layout, dict.fromkeys(layout.parts, make_bytes("2.4.0")), recovery)
 
 
-async def live(uplink: StringedUplink, hardware: Hardware | None = None, **spec: Any) -> SimDevice:
-    """Lets a device live until its attempt is over."""
-    values = {"serial": "TA-1", "board": BOARD, "line": LINE, "hw_rev": 1, "image": "x", **spec}
-    time = ServiceTime()
-    time.scale = 2000.0
+class RunningTime(ServiceTime):
+    """Service time that needs no service to be told."""
+
+    def __init__(self, scale: float = 2000.0) -> None:
+        super().__init__()
+        self.scale, self._said, self._heard_at = scale, datetime(2026, 6, 1, 12, tzinfo=UTC), time.monotonic()
+
+
+def making(**more: Any) -> Making:
+    values = {
+        "root": raw_public(PUBLISHER.root), "key_list": PUBLISHER.key_list_bytes(), "vendor_domain": DOMAIN,
+        "code": "c", "check_in_s": 60.0, **more,
+    }  # fmt: skip
+    return Making(**values)
+
+
+async def live(
+    uplink: StringedUplink, hardware: Hardware | None = None, *, made: Making | None = None,
+    during: Callable[[SimDevice], Awaitable[None]] | None = None, **spec: Any,
+) -> SimDevice:  # fmt: skip
+    """Lets a device live until its attempt is over, or until ``during`` is."""
+    values = {"serial": "TA-1", "board": BOARD, "line": LINE, "hw_rev": 1, "images": {"app": "x"}, **spec}
     device = SimDevice(
-        DeviceSpec.model_validate(values),
-        hardware or chip(),
-        uplink,  # type: ignore[arg-type]
-        time,
-        root=raw_public(PUBLISHER.root),
-        key_list=PUBLISHER.key_list_bytes(),
-        vendor_domain=DOMAIN,
-        code="c",
-        check_in_s=60,
-        seed=1,
-    )
+        DeviceSpec.model_validate(values), hardware or chip(), uplink, RunningTime(), made or making(),  # type: ignore[arg-type]
+    )  # fmt: skip
     task = asyncio.create_task(device.run())
     try:
-        await asyncio.wait_for(uplink.over.wait(), 10)
+        await asyncio.wait_for(during(device) if during else uplink.over.wait(), 10)
     finally:
         task.cancel()
         await asyncio.gather(task, return_exceptions=True)
     return device
+
+
+async def until(wanted: Callable[[], object]) -> None:
+    while not wanted():
+        await asyncio.sleep(0.005)
 
 
 async def test_a_good_release_is_staged_tried_and_confirmed() -> None:
@@ -122,9 +145,9 @@ async def test_a_good_release_is_staged_tried_and_confirmed() -> None:
     assert uplink.said() == ["downloading", "staged", "installing", "proving", "confirmed"]
     assert device.running is Slot.B
     record = device.hardware.record
-    assert record.active is Slot.B and record.trial is None
-    assert device.hardware.image(Slot.B) == make_bytes("2.5.0")
-    assert device.hardware.data["settings"] == {"sample_every_s": 600}, "settings survive"
+    assert record.parts[APP].active is Slot.B and not record.trial
+    assert device.hardware.image(APP, Slot.B) == make_bytes("2.5.0")
+    assert device.hardware.data["settings"] == {"sample_every_s": 600, "tare_g": 1180}, "settings survive"
     orders = [(report["boots"], report["seq"]) for report in uplink.reports]
     assert orders == sorted(set(orders)), "boots and seq only rise"
 
@@ -195,7 +218,7 @@ async def test_what_is_not_for_this_device_is_never_switched_to(
     device = await live(uplink)
     assert (uplink.reports[-1]["state"], uplink.reports[-1]["reason"]) == ("failed", reason)
     assert device.running is Slot.A
-    assert device.hardware.record.trial is None and "installing" not in uplink.said()
+    assert not device.hardware.record.trial and "installing" not in uplink.said()
 
 
 async def test_a_key_revoked_after_staging_bars_the_switch() -> None:
@@ -212,7 +235,7 @@ async def test_a_key_revoked_after_staging_bars_the_switch() -> None:
         uplink.reports[-1]["reason"] == "signature-refused"
         and "after the image was staged" in uplink.reports[-1]["detail"]
     )
-    assert device.running is Slot.A and Slot.B not in device.hardware.record.notes
+    assert device.running is Slot.A and device.hardware.record.note(APP, Slot.B) is None
 
 
 async def test_what_a_retired_key_signed_stays_good_and_silence_about_keys_bars_nothing() -> None:
@@ -234,15 +257,10 @@ async def test_the_image_for_its_own_standby_slot_is_taken() -> None:
 
 async def test_a_lower_floor_number_is_refused() -> None:
     hardware = chip()
-    hardware.record = type(hardware.record)(**{**vars_of(hardware), "floor": 9})
+    hardware.record = replace(hardware.record, floor=9)
     uplink = StringedUplink(make_image("2.5.0"))
     await live(uplink, hardware)
     assert uplink.reports[-1]["reason"] == "refused-by-device" and "below 9" in uplink.reports[-1]["detail"]
-
-
-def vars_of(hardware: Hardware) -> dict[str, Any]:
-    record = hardware.record
-    return {name: getattr(record, name) for name in record.__dataclass_fields__}
 
 
 async def test_a_cut_transfer_goes_on_where_it_broke_off() -> None:
@@ -252,7 +270,7 @@ async def test_a_cut_transfer_goes_on_where_it_broke_off() -> None:
     assert len(uplink.ranges) == 3 and 0 == uplink.ranges[0] < uplink.ranges[1] < uplink.ranges[2]
     told = [report["detail"] for report in uplink.reports if "cut" in report.get("detail", "")]
     assert len(told) == 2 and f"from byte {uplink.ranges[1]}" in told[0]
-    assert device.hardware.image(Slot.B) == make_bytes("2.5.0")
+    assert device.hardware.image(APP, Slot.B) == make_bytes("2.5.0")
 
 
 async def test_an_older_or_foreign_key_list_is_not_taken() -> None:
@@ -287,13 +305,13 @@ async def test_power_lost_around_the_switch_is_settled_by_what_runs(switched: bo
     """Before the boot loader was told to switch, or after it confirmed and before that was reported."""
     uplink, hardware = StringedUplink(make_image("2.5.0")), chip()
     new = make_image("2.5.0")
-    hardware.flash.write(hardware.slot_at(Slot.B), new.data)
-    hardware.note_slot(Slot.B, SlotNote(new.size, new.digest, "2.5.0", 4))
-    work = {"attempt": 1, "try": 1, "trial_s": 30, "switching_to": new.digest}
+    hardware.flash.write(hardware.slot_at(APP, Slot.B), new.data)
+    hardware.note_slot(APP, Slot.B, SlotNote(new.size, new.digest, "2.5.0", 4))
+    work = {"attempt": 1, "try": 1, "trial_s": 30, "switching_to": {APP: ["b", new.digest]}}
     kept = {"token": "t", "settings": {}, "key_list": PUBLISHER.key_list_bytes()}
     hardware.data = {**kept, "work": work}
     if switched:
-        hardware.record = confirm(arm(hardware.record, Slot.B))
+        hardware.record = confirm(arm(hardware.record, [APP]))
     uplink.reports = [{"state": "installing", "boots": 0, "seq": 9}]
     await live(uplink, hardware)
     assert uplink.said() == ["installing", state]
@@ -338,10 +356,175 @@ async def test_the_same_seed_lives_the_same_life() -> None:
         await live(uplink, link=LinkSpec(cut_at=[0.5]).model_dump())
         lives.append([{k: v for k, v in r.items() if k != "at"} for r in uplink.reports])
     assert lives[0] == lives[1]
-    assert random.Random("1/TA-1").random() == random.Random("1/TA-1").random()
 
 
-def test_a_factory_image_needs_a_nameplate() -> None:
-    with pytest.raises(ValueError, match="nameplate"):
-        chip(b"plain code" * 100)
-    assert encode_nameplate(Nameplate(LINE, BOARD, "app", "1.0.0", 1))
+def faulty(*faults: Fault, version: str = "2.5.0") -> Image:
+    rules = [Behaviour(f"board = {BOARD}", fault) for fault in faults]
+    return load_image(make_bytes(version) + encode_behaviour(rules))
+
+
+@pytest.mark.parametrize(("fault", "reason"), [(Fault.CRASH_AT_BOOT, "crashed"), (Fault.HANG, "hung")])
+async def test_a_crash_or_hang_at_boot_goes_back_and_its_log_is_attached(fault: Fault, reason: str) -> None:
+    uplink = StringedUplink(faulty(fault))
+    device = await live(uplink)
+    assert uplink.said()[-2:] == ["installing", "reverted"]
+    assert uplink.reports[-1]["reason"] == reason and "running 2.5.0 from slot b" in uplink.reports[-1]["log"]
+    assert device.running is Slot.A
+
+
+async def test_an_image_without_an_updater_takes_the_device_away_in_silence() -> None:
+    uplink = StringedUplink(faulty(Fault.NO_UPDATER))
+
+    async def long_after(device: SimDevice) -> None:
+        await until(lambda: device.running is Slot.B and device.lamp == "running")
+        await asyncio.sleep(0.3)  # ten minutes of service time
+
+    device = await live(uplink, during=long_after)
+    assert uplink.said()[-1] == "installing" and uplink.checkins[-1].running[APP].version == "2.4.0"
+    assert not device.hardware.record.trial, "it runs for good"
+
+
+async def test_an_image_that_wipes_settings_shows_in_their_digest() -> None:
+    uplink = StringedUplink(faulty(Fault.WIPE_SETTINGS))
+    device = await live(uplink)
+    assert uplink.said()[-1] == "confirmed"
+    assert device.hardware.data["settings"] == {"sample_every_s": 600}
+    assert uplink.checkins[0].settings_digest != uplink.checkins[-1].settings_digest
+
+
+async def test_a_leak_crashes_some_time_after_confirming_again_and_again() -> None:
+    class GoingOn(StringedUplink):
+        async def checkin(self, said: CheckinIn, wait_s: int = 0) -> OrderOut:
+            if self.said()[-1:] != ["confirmed"]:
+                return await super().checkin(said)
+            self.checkins.append(said)
+            return OrderOut(next_checkin_s=60)
+
+    going_on = GoingOn(faulty(Fault.LEAK))
+
+    async def three_crashes(device: SimDevice) -> None:
+        await until(lambda: device.hardware.record.boots >= 5)
+
+    device = await live(going_on, during=three_crashes)
+    assert going_on.said()[-1] == "confirmed" and device.running is Slot.B, "too late to be early resets"
+    free = [said.readings["free_memory"] for said in going_on.checkins]
+    assert min(free) < 0.7 * max(free)
+
+
+async def test_a_single_slot_updates_in_place_and_ends_in_recovery_if_that_was_wrong() -> None:
+    uplink = StringedUplink(make_image("2.5.0"))
+    device = await live(uplink, chip(IN_PLACE))
+    assert uplink.said()[-1] == "confirmed" and device.running is Slot.A
+    assert uplink.checkins[-1].standby == {}, "the staging file is used up"
+    uplink = StringedUplink(faulty(Fault.CRASH_AT_BOOT))
+    device = await live(uplink, chip(IN_PLACE, make_bytes("1.0.0-recovery")))
+    assert (uplink.said()[-1], uplink.reports[-1]["reason"]) == ("reverted", "in-recovery")
+    assert device.running is None and device.lamp == "needs help"
+
+
+async def test_a_device_in_recovery_says_so_and_takes_an_update() -> None:
+    hardware = chip(replace(LAYOUT, recovery=32768), make_bytes("1.0.0-recovery"))
+    hardware.flash.erase(hardware.slot_at(APP, Slot.A), 4096)
+    uplink = StringedUplink(make_image("2.5.0"))
+    device = await live(uplink, hardware)
+    first = uplink.checkins[0].running[APP]
+    assert (first.slot, first.version) == ("recovery", "1.0.0-recovery")
+    assert uplink.said()[-1] == "confirmed" and device.lamp == "running"
+
+
+async def test_several_components_are_staged_in_order_and_switched_together() -> None:
+    radio = load_image(b"radio" * 1000, component="radio", version="3.1.0", line=LINE, board=BOARD, floor=4)
+    app = make_image("2.5.0")
+
+    class Serving(StringedUplink):
+        async def image(self, uri: str, have: int) -> AsyncIterator[bytes]:
+            self.data = next(image.data for image in (app, radio) if image.digest in uri)
+            async for piece in super().image(uri, have):
+                yield piece
+
+    uplink = Serving(app)
+    body = encode_manifest(describe([app, radio], DOMAIN, after={"app": ["radio"]}))
+    uplink.envelope = join_envelope(sign_manifest(body, PUBLISHER.key), body)
+    uplink.digest = manifest_digest(body)
+    layout = Layout({APP: PartLayout(SLOT_SIZE), "radio": PartLayout(32768)})
+    device = await live(uplink, chip(layout))
+    assert uplink.said()[-1] == "confirmed", uplink.reports[-1]
+    order = [report["component"] for report in uplink.reports if report.get("step") == "erase"]
+    assert order == ["radio", "app"]
+    assert device.hardware.image("radio", Slot.B) == radio.data
+    refused = Serving(app)
+    refused.envelope, refused.digest = uplink.envelope, uplink.digest
+    await live(refused)
+    last = refused.reports[-1]
+    assert (last["reason"], last["component"]) == ("refused-by-device", "radio"), "this device has no radio part"
+
+
+async def test_an_owner_may_put_it_off_and_an_urgent_order_does_not_wait_for_that() -> None:
+    owner = {"kind": "postpones", "times": 2, "for": "20m"}
+    uplink = StringedUplink(make_image("2.5.0"))
+    await live(uplink, owner=owner)
+    asked = [said.condition for said in uplink.checkins if said.condition.owner == "postponed"]
+    assert len({one.owner_until for one in asked}) == 2 and uplink.said()[-1] == "confirmed"
+    uplink = StringedUplink(make_image("2.5.0"))
+    uplink.urgent = True
+    await live(uplink, owner=owner)
+    assert not [said for said in uplink.checkins if said.condition.owner == "postponed"]
+
+
+async def test_an_owner_who_must_consent_does_it_by_the_button() -> None:
+    uplink = StringedUplink(make_image("2.5.0"))
+
+    async def press(device: SimDevice) -> None:
+        await until(lambda: uplink.checkins and uplink.checkins[-1].condition.owner == "must-consent")
+        assert not uplink.checkins[-1].ready
+        device.press()
+        await uplink.over.wait()
+
+    await live(uplink, during=press, owner={"kind": "consents"})
+    assert uplink.said()[-1] == "confirmed"
+
+
+async def test_log_lines_go_to_the_service_only_while_it_asks() -> None:
+    silent, asking = StringedUplink(make_image("2.5.0")), StringedUplink(make_image("2.5.0"))
+    asking.log = True
+    await live(silent)
+    await live(asking)
+    assert silent.lines == []
+    texts = [line["text"] for line in asking.lines]
+    assert any("is signed by" in text for text in texts) and "confirmed" in texts
+    numbers = [(line["boots"], line["number"]) for line in asking.lines]
+    assert numbers == sorted(set(numbers))
+
+
+async def test_power_cuts_of_the_supply_and_of_the_mains_are_lived_through() -> None:
+    uplink = StringedUplink(make_image("2.5.0"))
+    hardware = chip()
+    hardware.flash.supply = Supply([40, 55, 70])
+    outage = Outage(where="board = comb-s1", after=timedelta(seconds=30), length=timedelta(minutes=5))  # type: ignore[call-arg]
+    device = await live(uplink, hardware, made=making(outages=(outage,)))
+    assert uplink.said()[-1] == "confirmed" and device.running is Slot.B
+    assert hardware.record.boots >= 5
+
+
+async def test_hands_on_the_bench() -> None:
+    uplink = StringedUplink(make_image("2.5.0"))
+    hardware = chip()
+
+    async def handle(device: SimDevice) -> None:
+        await uplink.over.wait()
+        uplink.over.clear()
+        boots = hardware.record.boots
+        device.unplug()
+        await asyncio.sleep(0.05)
+        assert device.lamp == "dark" and hardware.record.boots == boots
+        device.plug()
+        await until(lambda: hardware.record.boots == boots + 1)
+        device.reset()
+        await until(lambda: hardware.record.boots == boots + 2)
+        local = make_bytes("2.9.0-mine")
+        assert device.flash_by_cable(local).version == "2.9.0-mine"
+        await until(lambda: uplink.checkins[-1].running[APP].version == "2.9.0-mine")
+        device.cut_link(600)
+        assert not device.on_line and not await device.carry(10)
+
+    await live(uplink, hardware, during=handle)

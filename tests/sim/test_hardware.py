@@ -5,14 +5,25 @@ from pathlib import Path
 
 import pytest
 
-from mellow_herald.sim.bootloader import BootRecord, Cause, Slot, SlotNote, arm, confirm
-from mellow_herald.sim.flash import SECTOR, Flash, PowerLost
-from mellow_herald.sim.hardware import BLOCK, Hardware, chip_size, open_chip, running_image
+from mellow_herald.sim.bootloader import APP, Boot, Cause, Slot, SlotNote, WentBack, arm, confirm, give_up
+from mellow_herald.sim.flash import SECTOR, FileChip, Flash, MemoryChip, PowerLost
+from mellow_herald.sim.hardware import (
+    BLOCK,
+    Hardware,
+    Layout,
+    PartLayout,
+    make_chip,
+    make_in_memory,
+    open_chip,
+    running_image,
+)
 from tests.harness.firmware import make_bytes
 
-SLOT_SIZE = 8 * SECTOR
 OLD, NEW = make_bytes("2.4.0", size=3 * SECTOR), make_bytes("2.5.0", size=5 * SECTOR + 100)
+RECOVERY = make_bytes("1.0.0-recovery", size=SECTOR)
 DIGESTS = {hashlib.sha256(data).hexdigest(): name for name, data in (("old", OLD), ("new", NEW))}
+TWO_SLOTS = Layout({APP: PartLayout(8 * SECTOR)})
+IN_PLACE = Layout({APP: PartLayout(8 * SECTOR, in_place=True)}, recovery=SECTOR)
 
 
 class Supply:
@@ -26,89 +37,144 @@ class Supply:
         return self.cut is None or self.done < self.cut
 
 
-def made() -> bytearray:
-    memory = bytearray(b"\xff" * chip_size(SLOT_SIZE))
-    Hardware(Flash(memory)).install_at_factory(OLD)
-    return memory
+def made(layout: Layout = TWO_SLOTS) -> bytearray:
+    chip = MemoryChip(bytearray(b"\xff" * layout.chip_size))
+    make_chip(chip, layout, {APP: OLD}, RECOVERY if layout.recovery else b"")
+    return chip.memory
 
 
-def update(hardware: Hardware) -> None:
+def opened(memory: bytearray, supply: Supply | None = None) -> Hardware:
+    return Hardware(Flash(MemoryChip(memory), supply or Supply()))
+
+
+def update(hardware: Hardware) -> Boot:
     """What a device does from fetch to confirm."""
     hardware.start(Cause.POWER)
     hardware.data = {"settings": {"sample_every_s": 600}}
-    hardware.erase_slot(Slot.B)
+    hardware.erase_slot(APP, Slot.B)
     for at in range(0, len(NEW), BLOCK):
-        hardware.flash.write(hardware.slot_at(Slot.B) + at, NEW[at : at + BLOCK])
-    assert hardware.digest_of(Slot.B, len(NEW)) == hashlib.sha256(NEW).hexdigest()
-    hardware.note_slot(Slot.B, SlotNote(len(NEW), hashlib.sha256(NEW).hexdigest(), "2.5.0", 4))
-    hardware.record = arm(hardware.record, Slot.B)
-    assert hardware.start(Cause.ORDER).on_trial
-    hardware.data = {**hardware.data, "token": "t"}
+        hardware.flash.write(hardware.slot_at(APP, Slot.B) + at, NEW[at : at + BLOCK])
+    assert hardware.digest_of(APP, Slot.B, len(NEW)) == hashlib.sha256(NEW).hexdigest()
+    hardware.note_slot(APP, Slot.B, SlotNote(len(NEW), hashlib.sha256(NEW).hexdigest(), "2.5.0", 4))
+    hardware.record = arm(hardware.record, [APP])
+    chosen = hardware.start(Cause.ORDER)
+    assert chosen.on_trial
+    hardware.keep(token="t")
     hardware.record = confirm(hardware.record)
+    return chosen
 
 
-def operations_of_an_update() -> int:
+@pytest.mark.parametrize("layout", [TWO_SLOTS, IN_PLACE], ids=["two slots", "in place"])
+def test_wherever_power_is_cut_a_whole_image_boots_and_data_survives(layout: Layout) -> None:
     supply = Supply()
-    update(Hardware(Flash(made(), supply)))
-    return supply.done
-
-
-def test_wherever_power_is_cut_a_whole_image_boots_and_data_survives() -> None:
-    total = operations_of_an_update()
-    assert total > 25
-    for cut in range(1, total + 1):
-        memory = made()
+    update(opened(made(layout), supply))
+    assert supply.done > 25
+    for cut in range(1, supply.done + 1):
+        memory = made(layout)
         with pytest.raises(PowerLost):
-            update(Hardware(Flash(memory, Supply(cut))))
-        after = Hardware(Flash(memory))
+            update(opened(memory, Supply(cut)))
+        after = opened(memory)
         chosen = after.start(Cause.POWER)
         assert chosen.slot is not None, f"no bootable slot after a cut at operation {cut}"
-        assert hashlib.sha256(after.image(chosen.slot)).hexdigest() in DIGESTS
+        assert hashlib.sha256(after.image(APP, chosen.slot)).hexdigest() in DIGESTS
         assert after.data in ({}, {"settings": {"sample_every_s": 600}}) or after.data["token"] == "t"
+        final = opened(memory)
+        final.start(Cause.POWER)
+        if final.record.trial:
+            final.record = confirm(final.record)
+        if final.image(APP, final.record.parts[APP].active) != NEW:
+            update(final)
+        again = opened(memory).start(Cause.POWER)
+        assert not again.on_trial and again.slot is not None
+        assert opened(memory).image(APP, again.slot) == NEW, "the update can be done again to its end"
 
 
-def test_after_any_cut_the_update_can_be_done_again_to_its_end() -> None:
-    for cut in range(1, operations_of_an_update() + 1, 3):
-        memory = made()
-        with pytest.raises(PowerLost):
-            update(Hardware(Flash(memory, Supply(cut))))
-        device = Hardware(Flash(memory))
-        if device.start(Cause.POWER).slot is Slot.A:
-            update(device)
-        else:
-            device.record = confirm(device.record)
-        final = Hardware(Flash(memory)).start(Cause.POWER)
-        assert final.slot is Slot.B and not final.on_trial
+def test_a_part_in_place_has_no_way_back_but_recovery() -> None:
+    memory = made(IN_PLACE)
+    hardware = opened(memory)
+    hardware.erase_slot(APP, Slot.B)
+    hardware.flash.write(hardware.slot_at(APP, Slot.B), NEW[:100])
+    hardware.note_slot(APP, Slot.B, SlotNote(100, hashlib.sha256(NEW[:100]).hexdigest(), "2.5.0", 4))
+    hardware.record = arm(hardware.record, [APP])
+    assert hardware.start(Cause.ORDER) == Boot({APP: Slot.A}, on_trial=True)
+    assert hardware.image(APP, Slot.A) == NEW[:100] and Slot.B not in hardware.record.parts[APP].notes
+    hardware.record = give_up(hardware.record, WentBack.SELF_TEST_FAILED)
+    assert hardware.start(Cause.GIVE_UP) == Boot(recovery=True)
+    assert hardware.recovery_image() == RECOVERY
+    memory[-10] ^= 1
+    memory[IN_PLACE.chip_size - SECTOR] ^= 1
+    assert opened(memory).recovery_image() == b"", "a damaged recovery image is none"
+    assert opened(memory).start(Cause.POWER).slot is Slot.A, "then what there is goes on, proven or not"
+
+
+def test_a_staging_file_that_was_damaged_is_not_copied() -> None:
+    memory = made(IN_PLACE)
+    hardware = opened(memory)
+    hardware.erase_slot(APP, Slot.B)
+    hardware.flash.write(hardware.slot_at(APP, Slot.B), NEW[:100])
+    hardware.note_slot(APP, Slot.B, SlotNote(100, hashlib.sha256(NEW[:100]).hexdigest(), "2.5.0", 4))
+    hardware.record = arm(hardware.record, [APP])
+    memory[hardware.slot_at(APP, Slot.B) + 50] ^= 1
+    chosen = hardware.start(Cause.ORDER)
+    assert not chosen.on_trial and hardware.image(APP, Slot.A) == OLD
+
+
+def test_a_cable_puts_anything_into_the_slot_that_runs() -> None:
+    hardware = opened(made())
+    hardware.data = {"token": "t"}
+    note = hardware.flash_by_cable(NEW)
+    assert note.version == "2.5.0" and note.proven
+    assert hardware.start(Cause.BUTTON) == Boot({APP: Slot.A})
+    assert hardware.image(APP, Slot.A) == NEW and hardware.data == {"token": "t"}
+    assert hardware.flash_by_cable(b"plain code" * 100).version == "", "no nameplate, no version"
+    with pytest.raises(ValueError, match="do not fit"):
+        hardware.flash_by_cable(b"x" * 9 * SECTOR)
+    with pytest.raises(ValueError, match="has no component radio"):
+        hardware.flash_by_cable(NEW, "radio")
 
 
 def test_one_flipped_bit_in_a_slot_makes_it_invalid() -> None:
     memory = made()
-    hardware = Hardware(Flash(memory))
-    assert hardware.valid_slots() == {Slot.A}
-    memory[hardware.slot_at(Slot.A) + 1234] ^= 1
+    hardware = opened(memory)
+    assert hardware.valid_slots() == {(APP, Slot.A)}
+    memory[hardware.slot_at(APP, Slot.A) + 1234] ^= 1
     assert hardware.valid_slots() == frozenset()
+    assert hardware.start(Cause.POWER) == Boot()
 
 
-def test_a_chip_in_a_file_survives_its_process(tmp_path: Path) -> None:
+def test_a_chip_in_a_file_survives_its_process_and_takes_no_room_where_it_is_erased(tmp_path: Path) -> None:
     path = tmp_path / "TA-1.flash"
-    hardware, new = open_chip(path, SLOT_SIZE)
-    assert new
-    hardware.install_at_factory(OLD)
-    hardware.data = {"token": "t"}
-    again, new = open_chip(path, SLOT_SIZE)
-    assert not new and again.data == {"token": "t"}
+    layout = Layout({APP: PartLayout(256 * SECTOR)})
+    make_chip(FileChip(path, layout.chip_size), layout, {APP: OLD}).data = {"token": "t"}
+    assert open_chip(path).data == {"token": "t"}
+    assert open_chip(path).layout == layout
     assert running_image(path) == ("2.4.0", hashlib.sha256(OLD).hexdigest())
+    assert path.stat().st_size == layout.chip_size and path.stat().st_blocks * 512 < layout.chip_size // 4
+    with pytest.raises(FileNotFoundError):
+        open_chip(tmp_path / "TA-2.flash")
 
 
 def test_looking_at_a_chip_from_outside_changes_nothing(tmp_path: Path) -> None:
     path = tmp_path / "TA-1.flash"
-    open_chip(path, SLOT_SIZE)[0].install_at_factory(OLD)
+    make_chip(FileChip(path, TWO_SLOTS.chip_size), TWO_SLOTS, {APP: OLD})
     before = path.read_bytes()
     running_image(path)
     assert path.read_bytes() == before
 
 
-def test_an_empty_chip_has_an_empty_record() -> None:
-    hardware = Hardware(Flash(bytearray(b"\xff" * chip_size(SLOT_SIZE))))
-    assert hardware.record == BootRecord()
-    assert hardware.start(Cause.POWER).slot is None
+def test_what_runs_in_recovery_or_not_at_all_is_said(tmp_path: Path) -> None:
+    path = tmp_path / "TA-1.flash"
+    hardware = make_chip(FileChip(path, IN_PLACE.chip_size), IN_PLACE, {APP: OLD}, RECOVERY)
+    hardware.flash.erase(hardware.slot_at(APP, Slot.A), SECTOR)
+    assert running_image(path) == ("recovery", hashlib.sha256(RECOVERY).hexdigest())
+    path = tmp_path / "TA-2.flash"
+    hardware = make_chip(FileChip(path, TWO_SLOTS.chip_size), TWO_SLOTS, {APP: OLD})
+    hardware.flash.erase(hardware.slot_at(APP, Slot.A), SECTOR)
+    assert running_image(path) == ("nothing", "")
+
+
+def test_a_chip_that_was_never_made_is_none() -> None:
+    with pytest.raises(ValueError, match="never made"):
+        opened(bytearray(b"\xff" * TWO_SLOTS.chip_size))
+    with pytest.raises(ValueError, match="does not fit"):
+        make_in_memory(TWO_SLOTS, {APP: OLD}, RECOVERY)

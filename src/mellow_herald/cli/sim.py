@@ -1,11 +1,17 @@
-"""Simulated devices."""
+"""Simulated devices, and hands on them."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
+from mellow_herald.cli.output import AsJson, table
+
 app = typer.Typer(name="sim", help="Simulated devices on the bench.", no_args_is_help=True)
+
+Serial = Annotated[str, typer.Argument(metavar="SERIAL", help="A device that runs in the sim.")]
+Folder = Annotated[Path, typer.Option("--data-dir", envvar="HERALD_SIM", help="Where the devices' flash is kept.")]
+HERE = Path("data/sim")
 
 
 @app.callback()
@@ -17,25 +23,103 @@ def sim() -> None:
 def run(
     scenario: Annotated[Path, typer.Argument(help="A scenario file (TOML).")],
     url: Annotated[str, typer.Option("--url", envvar="HERALD_URL", help="The service.")] = "http://127.0.0.1:8410",
-    data_dir: Annotated[Path, typer.Option("--data-dir", help="Where the devices' flash is kept.")] = Path("data/sim"),
-    log: Annotated[bool, typer.Option("--log", help="Print the devices' log lines.")] = False,
+    data_dir: Folder = HERE,
+    log: Annotated[
+        Path | None, typer.Option("--log", help="Where the devices' log lines go: a file, or - for here.")
+    ] = None,
 ) -> None:
     """Run the devices of a scenario until stopped."""
     import asyncio
     import contextlib
     import signal
+    import sys
 
     from mellow_herald.sim.fleet import run_fleet
     from mellow_herald.sim.scenario import load_scenario
 
     loaded = load_scenario(scenario)
+    with contextlib.ExitStack() as stack:
+        target = None
+        if log is not None:
+            target = sys.stdout if str(log) == "-" else stack.enter_context(log.open("a", buffering=1))
 
-    async def main() -> None:
-        task = asyncio.create_task(run_fleet(loaded, url, data_dir, log=log))
-        for number in (signal.SIGINT, signal.SIGTERM):
-            asyncio.get_running_loop().add_signal_handler(number, task.cancel)
-        print(f"{len(loaded.scenario.devices)} simulated devices run against {url}", flush=True)
-        with contextlib.suppress(asyncio.CancelledError):
-            await task
+        def say(serial: str, line: str) -> None:
+            if target is not None:
+                print(f"{serial}: {line}", file=target, flush=True)
 
-    asyncio.run(main())
+        async def main() -> None:
+            task = asyncio.create_task(run_fleet(loaded, url, data_dir, say=say))
+            for number in (signal.SIGINT, signal.SIGTERM):
+                asyncio.get_running_loop().add_signal_handler(number, task.cancel)
+            print(f"{len(loaded.devices)} simulated devices run against {url}", flush=True)
+            with contextlib.suppress(asyncio.CancelledError):
+                await task
+
+        asyncio.run(main())
+
+
+@app.command("list")
+def list_(data_dir: Folder = HERE, as_json: AsJson = False) -> None:
+    """Show the devices that run here, as they stand on the bench: lamp, slot, version."""
+    import json
+
+    devices = _ask(data_dir, do="list")["devices"]
+    if as_json:
+        print(json.dumps(devices, indent=2))
+        return
+    rows = [
+        [one["serial"], one["board"], one["lamp"], one["version"], one["slot"], str(one["boots"]),
+         "stands" if one["on_line"] else "none"]
+        for one in devices
+    ]  # fmt: skip
+    columns = ["serial", "board", "lamp", "runs", "slot", "boots", "link"]
+    table(f"{len(devices)} devices on the bench", columns, rows, right=["boots"])
+
+
+@app.command("flash")
+def flash(
+    serial: Serial, file: Annotated[Path, typer.Argument(help="A raw binary image.")], data_dir: Folder = HERE
+) -> None:
+    """Flash an image by cable, past every check, and reset: what an engineer does to a device on the bench."""
+    print(_ask(data_dir, do="flash", serial=serial, file=str(file.resolve()))["said"])
+
+
+@app.command("reset")
+def reset(serial: Serial, data_dir: Folder = HERE) -> None:
+    """Press the reset button."""
+    print(_ask(data_dir, do="reset", serial=serial)["said"])
+
+
+@app.command("unplug")
+def unplug(
+    serial: Serial,
+    back: Annotated[bool, typer.Option("--back", help="Give the power back.")] = False,
+    data_dir: Folder = HERE,
+) -> None:
+    """Take a device's power away, until it is given back."""
+    print(_ask(data_dir, do="plug" if back else "unplug", serial=serial)["said"])
+
+
+@app.command("press")
+def press(serial: Serial, data_dir: Folder = HERE) -> None:
+    """Press the owner's button: yes, update now."""
+    print(_ask(data_dir, do="press", serial=serial)["said"])
+
+
+@app.command("cut")
+def cut(
+    serial: Serial,
+    length: Annotated[str, typer.Option("--for", help="For how long, in service time: 90s, 10m, 2h.")] = "10m",
+    data_dir: Folder = HERE,
+) -> None:
+    """Cut a device's link."""
+    from mellow_herald.core.duration import parse_duration
+
+    parse_duration(length)
+    print(_ask(data_dir, **{"do": "cut", "serial": serial, "for": length})["said"])
+
+
+def _ask(data_dir: Path, **asked: Any) -> dict[str, Any]:
+    from mellow_herald.sim.bench import ask
+
+    return ask(data_dir, **asked)

@@ -21,6 +21,11 @@ class Fault(StrEnum):
     """What a simulated firmware can get wrong."""
 
     FAIL_SELF_TEST = "fail-self-test"
+    CRASH_AT_BOOT = "crash-at-boot"
+    HANG = "hang"
+    LEAK = "leak"  # runs out of memory some time after it confirmed, and crashes, again and again
+    NO_UPDATER = "no-updater"  # never calls the service again
+    WIPE_SETTINGS = "wipe-settings"
 
 
 @dataclass(frozen=True, slots=True)

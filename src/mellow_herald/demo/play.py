@@ -170,23 +170,49 @@ class _Demo:
         run("release", "publish", str(place.release_file))
         self._say("And one that is only a draft yet: two components, by a release sheet")
         run("release", "publish", str(place.sheet), "--key", key, "--draft")
-        code = json.loads(
-            run("code", "new", "--board", scenario.BOARD, "--line", scenario.LINE, "--json", show=False, capture=True)
-        )["code"]
-        scenario.write_scenario(place, code, self._options.devices, self._options.seed)
+        self._prepare_others()
+        lines = {
+            scenario.BOARD: scenario.LINE,
+            scenario.GATEWAY_BOARD: scenario.GATEWAY_LINE,
+            scenario.SENSOR_BOARD: scenario.SENSOR_LINE,
+        }
+        codes = {board: self._code(board, line) for board, line in lines.items()}
+        scenario.write_scenario(place, codes, self._options.devices, self._options.seed)
         self._write_notes(prepared=True, devices=self._options.devices)
+
+    def _prepare_others(self) -> None:
+        """The boards and releases of a gateway and its sensors."""
+        self._say("A gateway and the sensors behind it: boards and releases of their own")
+        place, key = self._place, str(self._place.signing_key)
+        for board in place.other_boards:
+            self.processes.run("board", "add", str(board))
+        for version, board, line in (
+            (scenario.GATEWAY_VERSION, scenario.GATEWAY_BOARD, scenario.GATEWAY_LINE),
+            (scenario.SENSOR_VERSION, scenario.SENSOR_BOARD, scenario.SENSOR_LINE),
+        ):
+            image = str(place.firmware(version, line))
+            self.processes.run("release", "publish", image, "--key", key, "--notes", "runs in the field")
+            release = f"{board}/{line}/{version}"
+            self.processes.run("release", "baseline", release, "--reason", "what the field runs", "--yes", show=False)
+
+    def _code(self, board: str, line: str) -> str:
+        made = self.processes.run("code", "new", "--board", board, "--line", line, "--json", show=False, capture=True)
+        return str(json.loads(made)["code"])
 
     def _start_devices(self) -> None:
         place, devices = self._place, self._notes["devices"]
-        self._say(f"{devices} simulated hive scales come on-line")
+        self._say(f"{devices} simulated hive scales come on-line, one of the lab, a gateway and its sensors")
+        everyone = devices + 2 + scenario.SENSORS
         scenario_file, flash = str(place.scenario), str(place.flash)
-        self.processes.start("devices", "sim", "run", scenario_file, "--data-dir", flash, "--log", "--url", self._url)
+        self.processes.start(
+            "devices", "sim", "run", scenario_file, "--data-dir", flash, "--log", "-", "--url", self._url
+        )
         deadline = time.monotonic() + ONLINE_SECONDS
         with self._herald() as herald:
-            while (online := herald.overview().presence.get("online", 0)) < devices:  # type: ignore[call-overload]
+            while (online := herald.overview().presence.get("online", 0)) < everyone:  # type: ignore[call-overload]
                 self.processes.check()
                 if time.monotonic() > deadline:
-                    raise DemoFailed(f"only {online} of {devices} devices came on-line")
+                    raise DemoFailed(f"only {online} of {everyone} devices came on-line")
                 time.sleep(0.3)
         self.processes.run("device", "list", "--limit", "8")
         self.processes.run("release", "list")
@@ -206,6 +232,7 @@ class _Demo:
         """Holds the service's count against what the devices' flash would boot; prints the summary."""
         old = sha256_hex(self._place.firmware(scenario.OLD).read_bytes())
         new = sha256_hex(self._place.firmware(scenario.NEW).read_bytes())
+        local = sha256_hex(self._place.firmware(scenario.LOCAL).read_bytes())
         wrong = []
         with self._herald() as herald:
             said = {device.serial: device for device in herald.devices.each(where=f"board = {scenario.BOARD}")}
@@ -214,18 +241,20 @@ class _Demo:
         in_flash = {}
         for serial in said:
             _, in_flash[serial] = running_image(chip_path(self._place.flash, serial))
-            expected = new if ended.get(serial) == "confirmed" else old
+            expected = new if ended.get(serial) == "confirmed" else local if serial == scenario.LAB_UNIT else old
             if in_flash[serial] != expected or said[serial].digest != expected:
                 wrong.append(
                     f"{serial}: flash {in_flash[serial][:12]}, service {said[serial].digest}, {ended.get(serial)}"
                 )
         told = [device.digest for device in said.values()]
-        running = {version: (told.count(digest), list(in_flash.values()).count(digest))
-                   for version, digest in ((scenario.NEW, new), (scenario.OLD, old))}  # fmt: skip
+        known = {scenario.NEW: new, scenario.OLD: old, scenario.LOCAL: local}
+        running = {
+            version: (told.count(digest), list(in_flash.values()).count(digest)) for version, digest in known.items()
+        }
         self._print_summary(rollout, running, len(in_flash))
         for line in wrong:
             print(f"DISAGREE {line}")
-        agreed = not wrong and len(said) == self._notes["devices"]
+        agreed = not wrong and len(said) == self._notes["devices"] + 1
         print("the service and the devices' flash agree" if agreed else "the service and the devices' flash DISAGREE")
         print(_closing_line(rollout), flush=True)
         return agreed

@@ -1,4 +1,4 @@
-"""Who and what there is at Thistledown Apiaries: boards, hive scales, firmware, a plan."""
+"""Who and what there is at Thistledown Apiaries: boards, hive scales, a gateway and its sensors, firmware, a plan."""
 
 import json
 import random
@@ -23,7 +23,13 @@ SITES = {
 }
 YARDS = ("north", "orchard", "brook")
 IMAGE_SIZE = 192 * 1024
-BUILT = {OLD: 1_788_000_000, NEW: 1_795_000_000, NEXT: 1_795_300_000}
+LOCAL = "2.5.0-lab.3"
+RECOVERY = "1.0.0-recovery"
+GATEWAY_BOARD, GATEWAY_LINE, GATEWAY_VERSION = "skep-g1", "yard-gateway", "1.2.0"
+SENSOR_BOARD, SENSOR_LINE, SENSOR_VERSION = "bract-r1", "forage-sensor", "0.9.1"
+GATEWAY, LAB_UNIT, SENSORS = "TA-G1-0001", "TA-S1-LAB1", 3
+SENSOR_IMAGE_SIZE = 24 * 1024
+BUILT = {OLD: 1_788_000_000, NEW: 1_795_000_000, NEXT: 1_795_300_000, LOCAL: 1_794_900_000}
 FAULTS = {NEW: [Behaviour("load_cell = worn", Fault.FAIL_SELF_TEST)]}
 RELEASE = f"{BOARD}/{LINE}/{NEW}"
 
@@ -49,6 +55,36 @@ address = 0x080a0000
 name = "assets"
 component = "assets"
 size = {ASSETS_SLOT_SIZE}
+"""
+
+GATEWAY_BOARD_FILE = f"""\
+# The yard gateway on the wire; sensors reach the network through it.
+name = "{GATEWAY_BOARD}"
+vendor_domain = "{VENDOR_DOMAIN}"
+lines = ["{GATEWAY_LINE}"]
+hw_revs = [1]
+check_in = "30s"
+
+[[slots]]
+name = "a"
+size = {SLOT_SIZE}
+
+[[slots]]
+name = "b"
+size = {SLOT_SIZE}
+"""
+
+SENSOR_BOARD_FILE = f"""\
+# The forage sensor on narrow radio: one slot and a staging file, so an update cannot be taken back without download.
+name = "{SENSOR_BOARD}"
+vendor_domain = "{VENDOR_DOMAIN}"
+lines = ["{SENSOR_LINE}"]
+hw_revs = [1]
+check_in = "5m"
+
+[[slots]]
+name = "a"
+size = 65536
 """
 
 SHEET_FILE = f"""\
@@ -115,6 +151,11 @@ class Place:
         return self.folder / f"{BOARD}.toml"
 
     @property
+    def other_boards(self) -> tuple[Path, Path]:
+        """The board files of gateway and sensor."""
+        return self.folder / f"{GATEWAY_BOARD}.toml", self.folder / f"{SENSOR_BOARD}.toml"
+
+    @property
     def plan(self) -> Path:
         return self.folder / f"everyone-{NEW}.toml"
 
@@ -134,71 +175,126 @@ class Place:
     def release_file(self) -> Path:
         return self.folder / f"{LINE}-{NEW}.suit"
 
-    def firmware(self, version: str) -> Path:
+    def firmware(self, version: str, line: str = LINE) -> Path:
         """The image of a version."""
-        return self.folder / "firmware" / f"{LINE}-{version}.bin"
+        return self.folder / "firmware" / f"{line}-{version}.bin"
 
 
-def make_image(version: str, seed: int) -> bytes:
+def make_image(version: str, seed: int, *, board: str = BOARD, line: str = LINE, size: int = IMAGE_SIZE) -> bytes:
     """A simulated image: made-up code with a real nameplate and, where it has faults, a behaviour block."""
-    rng = random.Random(f"{seed}/{version}")
+    rng = random.Random(f"{seed}/{line}/{version}")
     plate = Nameplate(
-        line=LINE,
-        board=BOARD,
+        line=line,
+        board=board,
         component="app",
         version=version,
         floor=4,
         updater=1,
         build_id=f"ta-{rng.randrange(16**8):08x}",
-        build_time=BUILT[version],
+        build_time=BUILT.get(version, 1_780_000_000),
         hw_rev_min=1,
         hw_rev_max=3,
     )
-    blocks = encode_nameplate(plate) + encode_behaviour(FAULTS.get(version, []))
-    return rng.randbytes(1024) + blocks + rng.randbytes(IMAGE_SIZE - 1024 - len(blocks))
+    faults = FAULTS.get(version, []) if line == LINE else []
+    blocks = encode_nameplate(plate) + encode_behaviour(faults)
+    return rng.randbytes(1024) + blocks + rng.randbytes(size - 1024 - len(blocks))
 
 
 def write_files(place: Place, seed: int) -> None:
-    """Writes board file, plan, release sheet and firmware."""
-    for path, text in ((place.board, BOARD_FILE), (place.plan, PLAN_FILE), (place.sheet, SHEET_FILE)):
+    """Writes board files, plan, release sheet and firmware."""
+    gateway, sensor = place.other_boards
+    texts = {
+        place.board: BOARD_FILE, gateway: GATEWAY_BOARD_FILE, sensor: SENSOR_BOARD_FILE,
+        place.plan: PLAN_FILE, place.sheet: SHEET_FILE,
+    }  # fmt: skip
+    for path, text in texts.items():
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text)
-    for version in (OLD, NEW, NEXT):
-        place.firmware(version).parent.mkdir(parents=True, exist_ok=True)
+    place.firmware(OLD).parent.mkdir(parents=True, exist_ok=True)
+    for version in (OLD, NEW, NEXT, LOCAL):
         place.firmware(version).write_bytes(make_image(version, seed))
+    place.firmware(RECOVERY).write_bytes(make_image(RECOVERY, seed, size=SENSOR_IMAGE_SIZE))
+    others = ((GATEWAY_VERSION, GATEWAY_BOARD, GATEWAY_LINE), (SENSOR_VERSION, SENSOR_BOARD, SENSOR_LINE))
+    for version, board, line in others:
+        image = make_image(version, seed, board=board, line=line, size=SENSOR_IMAGE_SIZE)
+        place.firmware(version, line).write_bytes(image)
     sounds = random.Random(f"{seed}/sounds").randbytes(96 * 1024)
     (place.folder / "firmware" / "sounds-1.0.0.img").write_bytes(sounds[:8] + b"littlefs" + sounds[16:])
 
 
-def write_scenario(place: Place, code: str, devices: int, seed: int) -> None:
-    """Writes the scenario of ``devices`` hive scales: one has a worn load cell, some lose a transfer half-way."""
+def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int) -> None:
+    """Writes the scenario: ``devices`` hive scales, of which one has a worn load cell and some lose a transfer
+    half-way; a unit of the lab that runs a build of its own; a gateway with sensors behind it. ``codes`` are the
+    enrolment codes by board."""
     rng = random.Random(seed)
     worn, *cut = rng.sample(range(devices), 1 + max(2, devices // 13))
-    lines = [
-        f"seed = {seed}",
-        f'vendor_domain = "{VENDOR_DOMAIN}"',
-        f'root = "{place.root_key.with_suffix(".pub.pem").relative_to(place.folder)}"',
-        f'key_list = "{place.key_list.relative_to(place.folder)}"',
-        f"code = {json.dumps(code)}",
-        f"slot_size = {SLOT_SIZE}",
-        f"check_in_s = {CHECK_IN_S}",
-    ]
+    lines = _head(place, codes, seed)
     for number in range(devices):
         site = rng.choice(list(SITES))
-        labels = {"site": site, "yard": rng.choice(YARDS), "tz": SITES[site]}
         cuts = [round(rng.uniform(0.2, 0.8), 2)] if number in cut else []
-        lines += [
-            "",
-            "[[devices]]",
-            f'serial = "TA-S1-{number + 1:04d}"',
-            f'board = "{BOARD}"',
-            f'line = "{LINE}"',
-            f"hw_rev = {rng.choice((1, 2, 3))}",
-            f"labels = {{ {', '.join(f'{key} = {json.dumps(value)}' for key, value in labels.items())} }}",
-            f"battery = {rng.randint(55, 100)}",
-            f'image = "{place.firmware(OLD).relative_to(place.folder)}"',
-            f"link = {{ bytes_per_s = {rng.randrange(6, 20) * 1000}, latency_ms = 40, cut_at = {cuts} }}",
-        ]
-        if number == worn:
-            lines.append('quirks = { load_cell = "worn" }')
+        lines += _device(
+            f"TA-S1-{number + 1:04d}", BOARD, LINE, place.firmware(OLD), place,
+            hw_rev=rng.choice((1, 2, 3)),
+            labels={"site": site, "yard": rng.choice(YARDS), "tz": SITES[site]},
+            battery={"start": rng.randint(55, 100), "drain_per_day": 4, "charge_per_day": 5},
+            link={"kind": "wifi", "bytes_per_s": rng.randrange(6, 20) * 1000, "cut_at": cuts},
+            **({"quirks": {"load_cell": "worn"}} if number == worn else {}),
+        )  # fmt: skip
+    lab = {"site": "fernhollow", "bench": "window", "tz": SITES["fernhollow"]}
+    lines += _device(
+        LAB_UNIT, BOARD, LINE, place.firmware(LOCAL), place, hw_rev=3, labels=lab, link={"wait_s": 20}
+    )  # fmt: skip
+    yard = {"site": "quillmere", "yard": "orchard", "tz": SITES["quillmere"]}
+    lines += _device(
+        GATEWAY, GATEWAY_BOARD, GATEWAY_LINE, place.firmware(GATEWAY_VERSION, GATEWAY_LINE), place, hw_rev=1,
+        labels=yard, link={"kind": "ethernet", "bytes_per_s": 1_000_000, "wait_s": 20},
+    )  # fmt: skip
+    for number in range(SENSORS):
+        lines += _device(
+            f"TA-R1-{number + 1:04d}", SENSOR_BOARD, SENSOR_LINE, place.firmware(SENSOR_VERSION, SENSOR_LINE), place,
+            hw_rev=1, labels=yard, gateway=GATEWAY,
+            battery={"start": 91 - 7 * number, "drain_per_day": 1},
+            link={"kind": "radio", "bytes_per_s": 4000, "latency_ms": 400, "duty": 0.1, "loss": 0.02},
+        )  # fmt: skip
     place.scenario.write_text("\n".join(lines) + "\n")
+
+
+def _head(place: Place, codes: dict[str, str], seed: int) -> list[str]:
+    def near(path: Path) -> str:
+        return json.dumps(str(path.relative_to(place.folder)))
+
+    return [
+        f"seed = {seed}",
+        f'vendor_domain = "{VENDOR_DOMAIN}"',
+        f"root = {near(place.root_key.with_suffix('.pub.pem'))}",
+        f"key_list = {near(place.key_list)}",
+        "",
+        f"[boards.{BOARD}]",
+        f"code = {json.dumps(codes[BOARD])}",
+        f'check_in = "{CHECK_IN_S}s"',
+        f"recovery = {near(place.firmware(RECOVERY))}",
+        f"parts.app = {{ size = {SLOT_SIZE} }}",
+        f"parts.assets = {{ size = {ASSETS_SLOT_SIZE}, slots = 1 }}",
+        "",
+        f"[boards.{GATEWAY_BOARD}]",
+        f"code = {json.dumps(codes[GATEWAY_BOARD])}",
+        'check_in = "30s"',
+        f"parts.app = {{ size = {SLOT_SIZE} }}",
+        "",
+        f"[boards.{SENSOR_BOARD}]",
+        f"code = {json.dumps(codes[SENSOR_BOARD])}",
+        'check_in = "5m"',
+        "parts.app = { size = 65536, slots = 1 }",
+    ]
+
+
+def _device(serial: str, board: str, line: str, image: Path, place: Place, **more: object) -> list[str]:
+    own = {"serial": serial, "board": board, "line": line, **more}
+    own["images"] = {"app": str(image.relative_to(place.folder))}
+    return ["", "[[devices]]", *(f"{name} = {_toml(value)}" for name, value in own.items())]
+
+
+def _toml(value: object) -> str:
+    if isinstance(value, dict):
+        return f"{{ {', '.join(f'{key} = {_toml(inner)}' for key, inner in value.items())} }}"
+    return json.dumps(value)

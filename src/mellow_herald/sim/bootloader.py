@@ -1,19 +1,26 @@
-"""The boot loader's decisions, pure: which slot runs, when a trial is over, when to fall back.
+"""The boot loader's decisions, pure: which slots run, when a trial is over, when to fall back.
 
-A trial begins with ``arm`` and ends with ``confirm`` by the new firmware or by going back. A crash or hang on trial
-goes back at once; plain power losses are forgiven for up to three trial boots. After confirming, three early resets
-in a row still fall back, if the other slot may run: never an image below the floor number.
+A device has parts, one for each component that is updated by itself; ``app`` is always one of them. A trial begins
+with ``arm`` for the parts that switch together, and ends with ``confirm`` by the new firmware or by going back with all
+of them. A crash or hang on trial goes back at once; plain power losses are forgiven for up to three trial boots. After
+confirming, three early resets in a row still fall back, if what stood there before was once confirmed and may run:
+never an image below the floor number, never one that failed its trial.
+
+A part *in place* has one slot that runs (``a``) and room for a staging file (``b``): its trial begins with copying the
+file over what ran before, so there is no way back but the recovery image.
 """
 
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 TRIAL_BOOTS = 3
 EARLY_RESETS = 3
+APP = "app"
 
 
 class Slot(StrEnum):
-    """The two places for an image."""
+    """The two places for an image of a part."""
 
     A = "a"
     B = "b"
@@ -29,6 +36,7 @@ class Cause(StrEnum):
 
     POWER = "power"
     ORDER = "order"
+    BUTTON = "button"
     CRASH = "crash"
     HANG = "hang"
     GIVE_UP = "give-up"  # firmware on trial did not pass its tests
@@ -46,50 +54,105 @@ class WentBack(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class SlotNote:
-    """What was verified into a slot: image length in bytes, SHA-256 in hex, version and floor number."""
+    """What was verified into a slot: image length in bytes, SHA-256 in hex, version and floor number; ``proven`` once
+    it confirmed."""
 
     size: int
     digest: str
     version: str
     floor: int
+    proven: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One component's place on the chip: the slot that is confirmed, and what is noted of both."""
+
+    active: Slot = Slot.A
+    notes: Mapping[Slot, SlotNote] = field(default_factory=dict)
+    in_place: bool = False
+
+    def noted(self, slot: Slot, note: SlotNote | None) -> "Part":
+        """The part with another note for a slot; None takes it off."""
+        others = {name: kept for name, kept in self.notes.items() if name is not slot}
+        return replace(self, notes=others if note is None else {**others, slot: note})
+
+    @property
+    def standby(self) -> Slot:
+        """Where the next image goes."""
+        return self.active.other
 
 
 @dataclass(frozen=True, slots=True)
 class BootRecord:
-    """The boot loader's memory. ``active`` is the confirmed slot, ``trial`` one on trial; ``went_back`` why the last
-    trial ended, for the firmware to report; ``boots`` counts all starts."""
+    """The boot loader's memory. ``trial`` are the parts on trial together, ``copying`` those in place whose staging
+    file is still to be copied; ``last_set`` the parts of the last confirmed switch; ``went_back`` why the last trial
+    ended, for the firmware to report; ``boots`` counts all starts."""
 
-    active: Slot = Slot.A
-    trial: Slot | None = None
+    parts: Mapping[str, Part] = field(default_factory=lambda: {APP: Part()})
+    trial: tuple[str, ...] = ()
+    copying: tuple[str, ...] = ()
     trial_boots: int = 0
     early_resets: int = 0
     floor: int = 0
     boots: int = 0
     went_back: WentBack | None = None
     fell_back: bool = False
-    notes: dict[Slot, SlotNote] = field(default_factory=dict)
+    last_set: tuple[str, ...] = ()
+
+    def with_part(self, name: str, part: Part) -> "BootRecord":
+        """The record with one part replaced."""
+        return replace(self, parts={**self.parts, name: part})
+
+    def note(self, name: str, slot: Slot) -> SlotNote | None:
+        """What is noted of a slot."""
+        return self.parts[name].notes.get(slot)
+
+
+Valid = frozenset[tuple[str, Slot]]
 
 
 @dataclass(frozen=True, slots=True)
 class Boot:
-    """What starts: a slot, the recovery image (``recovery``), or nothing at all (``slot`` None, no recovery)."""
+    """What starts: a slot for each part (``slots``), the recovery image, or nothing at all (``slots`` empty)."""
 
-    slot: Slot | None
+    slots: Mapping[str, Slot] = field(default_factory=dict)
     on_trial: bool = False
     recovery: bool = False
 
+    @property
+    def slot(self) -> Slot | None:
+        """The slot that ``app`` runs from."""
+        return self.slots.get(APP)
 
-def arm(record: BootRecord, slot: Slot) -> BootRecord:
-    """Puts a slot on trial for the next boot."""
-    return replace(record, trial=slot, trial_boots=0, went_back=None)
+
+def arm(record: BootRecord, parts: Iterable[str]) -> BootRecord:
+    """Puts what stands by in these parts on trial for the next boot, together."""
+    names = tuple(parts)
+    copying = tuple(name for name in names if record.parts[name].in_place)
+    return replace(record, trial=names, copying=copying, trial_boots=0, went_back=None)
+
+
+def copied(record: BootRecord, name: str) -> BootRecord:
+    """The staging file of a part in place now stands in its slot; the file itself is used up."""
+    part = record.parts[name]
+    part = part.noted(Slot.A, part.notes[Slot.B]).noted(Slot.B, None)
+    left = tuple(other for other in record.copying if other != name)
+    return replace(record.with_part(name, part), copying=left)
 
 
 def confirm(record: BootRecord) -> BootRecord:
     """The firmware on trial vouches for itself; the floor number rises with it."""
-    if record.trial is None:
+    if not record.trial:
         return record
-    floor = max(record.floor, record.notes[record.trial].floor)
-    return replace(record, active=record.trial, trial=None, trial_boots=0, early_resets=0, floor=floor)
+    floor = record.floor
+    for name in record.trial:
+        part = record.parts[name]
+        slot = _trial_slot(part)
+        note = replace(part.notes[slot], proven=True)
+        record = record.with_part(name, replace(part.noted(slot, note), active=slot))
+        floor = max(floor, note.floor)
+    return replace(record, trial=(), last_set=record.trial, trial_boots=0, early_resets=0, floor=floor)
 
 
 def note_well(record: BootRecord) -> BootRecord:
@@ -99,26 +162,41 @@ def note_well(record: BootRecord) -> BootRecord:
 
 def give_up(record: BootRecord, why: WentBack) -> BootRecord:
     """The firmware on trial says that it is not good; the restart that follows goes back."""
-    return record if record.trial is None else _go_back(record, why)
+    return _go_back(record, why) if record.trial else record
 
 
-def boot(
-    record: BootRecord, cause: Cause, valid: frozenset[Slot], *, recovery: bool = False
-) -> tuple[BootRecord, Boot]:
-    """Decides what runs after a restart. ``valid`` are the slots whose bytes match their note."""
+def reported(record: BootRecord) -> BootRecord:
+    """The firmware has told why the last trial ended, or that it fell back."""
+    return replace(record, went_back=None, fell_back=False)
+
+
+def boot(record: BootRecord, cause: Cause, valid: Valid, *, recovery: bool = False) -> tuple[BootRecord, Boot]:
+    """Decides what runs after a restart. ``valid`` are the slots whose bytes match their note; whatever is to be
+    copied has been copied; ``recovery`` tells whether a whole recovery image is there."""
     record = replace(record, boots=record.boots + 1)
-    if record.trial is not None:
+    if record.trial:
         why = _trial_over(record, cause, valid)
         if why is None:
-            return replace(record, trial_boots=record.trial_boots + 1), Boot(record.trial, on_trial=True)
+            return replace(record, trial_boots=record.trial_boots + 1), Boot(_trial_slots(record), on_trial=True)
         record = _go_back(record, why)
     elif cause in (Cause.CRASH, Cause.HANG):
         record = replace(record, early_resets=record.early_resets + 1)
     return _settled(record, valid, recovery)
 
 
-def _trial_over(record: BootRecord, cause: Cause, valid: frozenset[Slot]) -> WentBack | None:
-    if record.trial not in valid:
+def _trial_slot(part: Part) -> Slot:
+    return Slot.A if part.in_place else part.active.other
+
+
+def _trial_slots(record: BootRecord) -> dict[str, Slot]:
+    return {
+        name: _trial_slot(part) if name in record.trial else part.active
+        for name, part in record.parts.items()
+    }  # fmt: skip
+
+
+def _trial_over(record: BootRecord, cause: Cause, valid: Valid) -> WentBack | None:
+    if any((name, _trial_slot(record.parts[name])) not in valid for name in record.trial):
         return WentBack.CRASHED
     if record.trial_boots == 0:
         return None
@@ -130,24 +208,32 @@ def _trial_over(record: BootRecord, cause: Cause, valid: frozenset[Slot]) -> Wen
 
 
 def _go_back(record: BootRecord, why: WentBack) -> BootRecord:
-    return replace(record, trial=None, trial_boots=0, early_resets=0, went_back=why)
+    return replace(record, trial=(), copying=(), trial_boots=0, early_resets=0, went_back=why)
 
 
-def _settled(record: BootRecord, valid: frozenset[Slot], recovery: bool) -> tuple[BootRecord, Boot]:
-    """Chooses among confirmed slots."""
-    other = record.active.other
-    note = record.notes.get(other)
-    other_may_run = other in valid and note is not None and note.floor >= record.floor
-    restless = record.early_resets >= EARLY_RESETS
-    if record.active in valid and not restless:
-        return record, Boot(record.active)
-    if other_may_run:
-        return replace(record, active=other, early_resets=0, fell_back=True), Boot(other)
+def _settled(record: BootRecord, valid: Valid, recovery: bool) -> tuple[BootRecord, Boot]:
+    """Chooses among what is confirmed; an image in place that never was has only the recovery image above it."""
+    active = {name: part.active for name, part in record.parts.items()}
+    app = record.note(APP, active[APP])
+    whole = (APP, active[APP]) in valid
+    if whole and app is not None and app.proven and record.early_resets < EARLY_RESETS:
+        return record, Boot(active)
+    back = _fall_back(record, valid)
+    if back is not None:
+        return back, Boot({name: part.active for name, part in back.parts.items()})
     if recovery:
-        return record, Boot(None, recovery=True)
-    return record, Boot(record.active if record.active in valid else None)
+        return record, Boot(recovery=True)
+    return record, Boot(active if whole else {})
 
 
-def reported(record: BootRecord) -> BootRecord:
-    """The firmware has told why the last trial ended."""
-    return replace(record, went_back=None)
+def _fall_back(record: BootRecord, valid: Valid) -> BootRecord | None:
+    """The record with the parts of the last switch back where they were, None if that cannot run."""
+    parts = dict(record.parts)
+    for name in record.last_set if APP in record.last_set else (APP, *record.last_set):
+        part = parts[name]
+        note = part.notes.get(part.standby)
+        may_run = note is not None and note.proven and note.floor >= record.floor and (name, part.standby) in valid
+        if part.in_place or not may_run:
+            return None
+        parts[name] = replace(part, active=part.standby)
+    return replace(record, parts=parts, early_resets=0, fell_back=True)

@@ -1,60 +1,92 @@
 """A simulated device: its firmware's life on its hardware, speaking the device protocol.
 
 The device decides everything a real one decides: it verifies manifest and image itself, keeps its old firmware until
-it has clearance, runs new firmware on trial, and goes back when that does not prove itself.
+it has clearance, runs new firmware on trial, and goes back when that does not prove itself. Given its seed, its flash
+and the times it is told, it does the same again.
 """
 
+import asyncio
 import hashlib
 import random
 import time
 from collections.abc import Callable
-from typing import Any
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, NoReturn
 
 from mellow_herald.core.attempt import State
-from mellow_herald.core.behaviour import Fault, faults_of, find_behaviour
-from mellow_herald.core.firmware import APP
+from mellow_herald.core.behaviour import Fault
 from mellow_herald.core.keys import KeyList, KeyStatus, verify_key_list
 from mellow_herald.core.manifest import Verified, verify_envelope
-from mellow_herald.core.nameplate import Nameplate, find_nameplate
 from mellow_herald.core.order import Order
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.suit import Component, class_id
 from mellow_herald.core.version import parse_version
 from mellow_herald.sim.bootloader import (
+    APP,
     Boot,
     Cause,
     Slot,
     SlotNote,
     WentBack,
-    arm,
     confirm,
     give_up,
     note_well,
     reported,
 )
+from mellow_herald.sim.firmware import Firmware, read_firmware
+from mellow_herald.sim.flash import PowerLost
 from mellow_herald.sim.hardware import BLOCK, Hardware
-from mellow_herald.sim.scenario import DeviceSpec
+from mellow_herald.sim.scenario import DeviceSpec, Outage
 from mellow_herald.sim.service_time import ServiceTime
-from mellow_herald.sim.uplink import Backoff, NoAnswerError, RefusedCallError, Uplink
+from mellow_herald.sim.surroundings import (
+    battery_at,
+    charging_at,
+    in_spell,
+    lost,
+    next_outage,
+    on_air,
+    outage_at,
+)
+from mellow_herald.sim.talk import Talk
+from mellow_herald.sim.update import GivenUp, Staging, choose, settled_as, staged, standby, switch, wanted_by
+from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
 from mellow_herald.wire.device import CheckinIn, Condition, Content, EnrolmentIn, OrderOut
 
-UPDATER = 1
-RESTART_S, SELF_TEST_S = 4.0, 6.0
+RESTART_S, SELF_TEST_S, WATCHDOG_S, WELL_AFTER_S, LEAK_S = 4.0, 6.0, 15.0, 60.0, 240.0
+POWER_BACK_S = 20.0
 DOWNLOAD_TRIES = 8
 REPORT_EVERY = 25  # percent
-SELF_TESTS = ("clock", "flash", "link", "load-cell")
+FREE_MEMORY = 41_000.0
+DEFAULT_SETTINGS = {"sample_every_s": 600}
+FOREVER = 10**9
+LEAST_BATTERY = 10  # percent; below it a device does not dare to switch
+EPOCH = datetime(2000, 1, 1, tzinfo=UTC)
 
 
 class LinkCut(Exception):
     """The link broke off in the middle of a transfer."""
 
 
-class GivenUp(Exception):
-    """The update cannot be done; the device goes on with what it runs."""
+class Restart(Exception):
+    """The device resets."""
 
-    def __init__(self, reason: str, detail: str) -> None:
-        super().__init__(detail)
-        self.reason, self.detail = reason, detail
+    def __init__(self, cause: Cause) -> None:
+        super().__init__(cause)
+        self.cause = cause
+
+
+@dataclass(frozen=True, slots=True)
+class Making:
+    """What all devices of a board are made with; durations in seconds. ``outages`` meet this device."""
+
+    root: bytes
+    key_list: bytes
+    vendor_domain: str
+    code: str
+    check_in_s: float
+    seed: int = 1
+    outages: tuple[Outage, ...] = ()
 
 
 class SimDevice:
@@ -66,27 +98,25 @@ class SimDevice:
         hardware: Hardware,
         uplink: Uplink,
         time_: ServiceTime,
+        making: Making,
         *,
-        root: bytes,
-        key_list: bytes,
-        vendor_domain: str,
-        code: str,
-        check_in_s: int,
-        seed: int,
         say: Callable[[str, str], None] = lambda serial, line: None,
+        carried: Callable[[], bool] = lambda: True,
     ) -> None:
         self.spec, self.hardware = spec, hardware
-        self._uplink, self._time, self._say = uplink, time_, say
-        self._root, self._made_with, self._code = root, key_list, code
-        self._vendor_domain, self._check_in_s, self._seed = vendor_domain, check_in_s, seed
-        self._rng = random.Random(f"{seed}/{spec.serial}")
-        self._backoff = Backoff(self._rng)
+        self._uplink, self._time, self._making, self._carried = uplink, time_, making, carried
+        self._rng = random.Random(f"{making.seed}/{spec.serial}")
+        self._talk = Talk(hardware, uplink, time_, self._rng, lambda line: say(spec.serial, line))
         self._cuts = sorted(spec.link.cut_at, reverse=True)
-        self._boot = Boot(None)
-        self._plate: Nameplate | None = None
-        self._faults: frozenset[Fault] = frozenset()
-        self._seq = 0
+        self._boot = Boot()
+        self._firmware = Firmware("", None, frozenset())
         self._started = time.monotonic()
+        self._life: asyncio.Task[None] | None = None
+        self._jolt: Cause | None = None
+        self._plugged = asyncio.Event()
+        self._plugged.set()
+        self._pressed = asyncio.Event()
+        self._link_back_at = 0.0
         self.lamp = "dark"
 
     @property
@@ -94,137 +124,263 @@ class SimDevice:
         """The slot whose image runs, None if nothing does."""
         return self._boot.slot
 
+    @property
+    def on_line(self) -> bool:
+        """Whether the device is up and its own link stands; what is behind it as a gateway depends on that."""
+        return self.lamp not in ("dark", "needs help") and self._link_stands()
+
     async def run(self) -> None:
-        """The device's life from power-on."""
-        await self._time.sleep(self._rng.uniform(0, 0.2) * self._check_in_s)
-        await self._start(Cause.POWER)
+        """The device's life, from one restart to the next."""
+        await self._time.sleep(self._rng.uniform(0, 0.2) * self._making.check_in_s)
+        cause = Cause.POWER
         while True:
-            order = await self._check_in()
-            while order.order is not None:
-                order = await self._obey(order)
-            await self._time.sleep(order.next_checkin_s)
+            await self._plugged.wait()
+            self._life = asyncio.create_task(self._live(cause))
+            try:
+                await self._life
+            except Restart as restart:
+                cause = restart.cause
+                # A boot loader that sees reset after reset waits longer and longer.
+                await self._time.sleep(RESTART_S * 2 ** min(6, self.hardware.record.early_resets))
+            except PowerLost:
+                cause, self.lamp = Cause.POWER, "dark"
+                await self._time.sleep(POWER_BACK_S)
+            except asyncio.CancelledError:
+                if self._jolt is None:
+                    raise
+                cause, self._jolt, self.lamp = self._jolt, None, "dark"
+            finally:
+                self._life.cancel()
+
+    # Hands on the bench -------------------------------------------------------------------------------------------
+
+    def reset(self) -> None:
+        """Somebody presses the reset button."""
+        self._shake(Cause.BUTTON)
+
+    def unplug(self) -> None:
+        """Takes its power away, until ``plug``."""
+        self._plugged.clear()
+        self._shake(Cause.POWER)
+
+    def plug(self) -> None:
+        """Gives its power back."""
+        self._plugged.set()
+
+    def press(self) -> None:
+        """The owner presses the button: yes, update now."""
+        self._pressed.set()
+        self._talk.log("button pressed")
+
+    def cut_link(self, seconds: float) -> None:
+        """Cuts its link for so long, in service time."""
+        self._link_back_at = time.monotonic() + seconds / self._time.scale
+
+    def flash_by_cable(self, image: bytes) -> SlotNote:
+        """Flashes an image by cable and resets; raises ``ValueError`` where it cannot be."""
+        note = self.hardware.flash_by_cable(image)
+        self.hardware.keep(work={}, unsent=[])
+        self._shake(Cause.BUTTON)
+        return note
+
+    def _shake(self, cause: Cause) -> None:
+        if self._life is not None and not self._life.done():
+            self._jolt = cause
+            self._life.cancel()
 
     # Starting -----------------------------------------------------------------------------------------------------
 
-    async def _start(self, cause: Cause) -> None:
-        """Boots, gets to know what runs, and does what must be done before anything else."""
+    async def _live(self, cause: Cause) -> None:
+        """One boot's life: ends only by an exception that restarts the device."""
+        await self._wait_for_mains()
         self._boot = self.hardware.start(cause)
-        self._seq, self._started = 0, time.monotonic()
-        if self._boot.slot is None:
+        self._started = time.monotonic()
+        self._talk.restarted(self.hardware.record.boots)
+        if not self._boot.slots and not self._boot.recovery:
             self.lamp = "needs help"
-            await self._time.sleep(10**9)
-        assert self._boot.slot is not None
-        image = self.hardware.image(self._boot.slot)
-        self._plate = find_nameplate(image)
-        self._faults = faults_of(
-            find_behaviour(image), self._facts(), hashlib.sha256(image).hexdigest(), self._seed
-        )  # fmt: skip
-        self._log(f"running {self._plate.version if self._plate else 'an unnamed image'} from slot {self._boot.slot}")
+            await self._time.sleep(FOREVER)
+        self._firmware = self._read_firmware()
+        where = "the recovery image" if self._boot.recovery else f"slot {self._boot.slot}"
+        self._talk.log(f"running {self._firmware.version or 'an unnamed image'} from {where}, cause {cause.value}")
+        await self._suffer_at_boot()
         await self._enrol()
+        seconds, ends = self._limit()
+        try:
+            async with asyncio.timeout(None if seconds is None else seconds / self._time.scale):
+                await self._serve()
+        except TimeoutError:
+            if self._uptime() > WELL_AFTER_S:
+                self.hardware.record = note_well(self.hardware.record)
+            raise ends from None
+
+    def _read_firmware(self) -> Firmware:
+        slot = self._boot.slot
+        image = self.hardware.recovery_image() if slot is None else self.hardware.image(APP, slot)
+        return read_firmware(image, self.spec.facts, self._making.seed)
+
+    async def _wait_for_mains(self) -> None:
+        now, since = self._time.now(), self._made_at()
+        left = None if now is None or since is None else outage_at(self._making.outages, since, now)
+        if left is not None:
+            self.lamp = "dark"
+            await self._time.sleep(left)
+
+    def _limit(self) -> tuple[float | None, Exception]:
+        """When this boot's life ends by itself (seconds from now, None: never), and how."""
+        limits: list[tuple[float, Exception]] = []
+        now, since = self._time.now(), self._made_at()
+        outage = None if now is None or since is None else next_outage(self._making.outages, since, now)
+        if outage is not None:
+            limits.append((outage, PowerLost()))
+        if Fault.LEAK in self._firmware.faults:
+            limits.append((LEAK_S, Restart(Cause.CRASH)))
+        return min(limits, key=lambda limit: limit[0], default=(None, PowerLost()))
+
+    async def _suffer_at_boot(self) -> None:
+        """What the image gets wrong before its main loop."""
+        faults, data = self._firmware.faults, self.hardware.data
+        if Fault.WIPE_SETTINGS in faults and data.get("settings", DEFAULT_SETTINGS) != DEFAULT_SETTINGS:
+            self.hardware.keep(settings=DEFAULT_SETTINGS)
+        if Fault.CRASH_AT_BOOT in faults:
+            raise Restart(Cause.CRASH)
+        if Fault.HANG in faults:
+            await self._time.sleep(WATCHDOG_S)
+            raise Restart(Cause.HANG)
+        if self._firmware.updater == 0:
+            # Nothing in this image knows how to reach the service, or that it should vouch for itself to it.
+            self.hardware.record = confirm(self.hardware.record)
+            self.lamp = "running"
+            await self._time.sleep(FOREVER)
+
+    async def _serve(self) -> None:
         if self._boot.on_trial:
             await self._prove()
-        else:
-            self.lamp = "running"
-            await self._settle_switch()
-            self.hardware.record = note_well(self.hardware.record)
+        await self._settle_switch()
+        if self.lamp != "gone back":
+            self.lamp = "needs help" if self._boot.recovery else "running"
+        while True:
+            asked = time.monotonic()
+            order = await self._check_in()
+            while order.order is not None:
+                order = await self._obey(order)
+            if self._uptime() > WELL_AFTER_S and self.hardware.record.early_resets:
+                self.hardware.record = note_well(self.hardware.record)
+            held = time.monotonic() - asked > self.spec.link.wait_s / 2 > 0
+            await self._time.sleep(0 if held else order.next_checkin_s)
 
-    def _facts(self) -> dict[str, Any]:
-        spec = self.spec
-        own = {"serial": spec.serial, "board": spec.board, "line": spec.line, "hw_rev": spec.hw_rev}
-        return {**spec.quirks, **spec.labels, **own, "version": self._plate.version if self._plate else None}
+    def _made_at(self) -> datetime | None:
+        made = self.hardware.data.get("made_at")
+        return None if made is None else datetime.fromisoformat(made)
 
     async def _enrol(self) -> None:
         data = self.hardware.data
         if "token" not in data:
             data.setdefault("nonce", "".join(self._rng.choices("0123456789abcdef", k=32)))
-            data.setdefault("settings", {"sample_every_s": 600})
-            data.setdefault("key_list", self._made_with)
+            data.setdefault("settings", self.spec.settings)
+            data.setdefault("key_list", self._making.key_list)
             self.hardware.data = data  # before the call: the same nonce must be sent if its answer gets lost
             spec = self.spec
+            assert isinstance(spec.hw_rev, int)
+            labels = {key: value for key, value in spec.labels.items() if isinstance(value, str)}
             said = EnrolmentIn(
-                serial=spec.serial, board=spec.board, line=spec.line, hw_rev=spec.hw_rev, code=self._code,
-                nonce=data["nonce"], labels=spec.labels,
+                serial=spec.serial, board=spec.board, line=spec.line, hw_rev=spec.hw_rev, code=self._making.code,
+                nonce=data["nonce"], labels=labels, gateway=spec.gateway,
             )  # fmt: skip
-            answer = await self._patiently(lambda: self._uplink.enrol(said))
-            data |= {"token": answer.token, "device_id": answer.device_id}
-            self.hardware.data = data
-            self._log("enrolled")
-        self._uplink.token = data["token"]
+            answer = await self._talk.patiently(lambda: self._uplink.enrol(said), self._making.check_in_s)
+            self.hardware.keep(token=answer.token, device_id=answer.device_id, made_at=self._time.text())
+            self._talk.log("enrolled")
+        self._uplink.token = self.hardware.data["token"]
 
-    # Talking ------------------------------------------------------------------------------------------------------
+    # Surroundings -------------------------------------------------------------------------------------------------
 
-    async def _patiently(self, call: Any) -> Any:
-        """Repeats a call until it is answered, with growing pauses."""
-        while True:
-            try:
-                answer = await call()
-            except NoAnswerError as error:
-                await self._backoff.pause(error)
-            except RefusedCallError as refused:
-                self._log(f"refused: {refused.detail}")
-                await self._time.sleep(self._check_in_s)
-            else:
-                self._backoff.reset()
-                return answer
+    def _link_stands(self) -> bool:
+        now = self._time.now()
+        away = now is not None and in_spell(self.spec.link.offline, now, f"{self.spec.serial}/link")
+        return not away and time.monotonic() >= self._link_back_at
 
-    async def _check_in(self, *, after_restart: bool = False) -> OrderOut:
-        await self._send_unsent()
-        return await self._patiently(lambda: self._uplink.checkin(self._checkin(after_restart)))  # type: ignore[no-any-return]
+    async def carry(self, size: int) -> bool:
+        """Takes the time that a call of ``size`` bytes takes on the device's link; False if it gets lost."""
+        await self._time.sleep(on_air(self.spec.link, size))
+        return self._link_stands() and self._carried() and not lost(self.spec.link, self._rng)
 
-    def _checkin(self, after_restart: bool) -> CheckinIn:
-        self._seq += 1
-        slot = self._boot.slot
-        assert slot is not None
-        settings = repr(sorted(self.hardware.data["settings"].items()))
-        return CheckinIn(
-            boots=self.hardware.record.boots,
-            seq=self._seq,
-            ready=not self._boot.on_trial,
-            running={"app": self._content(slot)},
-            standby={"app": self._content(slot.other)} if slot.other in self.hardware.record.notes else {},
-            updater=UPDATER,
-            condition=Condition(
-                battery=self.spec.battery, charging=False, link=self.spec.link.kind, free=self.hardware.slot_size,
-                busy=False, owner="willing",
-            ),
-            uptime_s=self._time.uptime(self._started),
-            readings={"free_memory": 41_000.0, "temperature": 21.5},
-            settings_digest=hashlib.sha256(settings.encode()).hexdigest(),
-            after_restart=after_restart,
+    def _uptime(self) -> int:
+        return self._time.uptime(self._started)
+
+    def _battery(self) -> int | None:
+        spec, now = self.spec.battery, self._time.now()
+        return None if spec is None else battery_at(spec, self._made_at() or now or EPOCH, now or EPOCH)
+
+    def _condition(self) -> Condition:
+        now = self._time.now()
+        owner, until = self._owner(now)
+        charging = self.spec.battery is None or (now is not None and charging_at(self.spec.battery, now))
+        return Condition(
+            battery=self._battery(), charging=charging, link=self.spec.link.kind,
+            free=min(part.size for part in self.hardware.layout.parts.values()),
+            busy=now is not None and in_spell(self.spec.busy, now, f"{self.spec.serial}/busy"),
+            owner=owner, owner_until=until,
         )  # fmt: skip
 
-    def _content(self, slot: Slot) -> Content:
-        note = self.hardware.record.notes[slot]
-        return Content(version=note.version, digest=note.digest, slot=slot.value, floor=note.floor)
+    def _owner(self, now: datetime | None) -> tuple[Any, datetime | None]:
+        """What the owner says of the update at hand, and until when."""
+        owner, work = self.spec.owner, self.hardware.data.get("work", {})
+        if owner.kind == "willing" or now is None or "components" not in work or self._pressed.is_set():
+            return "willing", None
+        if owner.kind in ("consents", "refuses"):
+            return "must-consent", None
+        put_off = work.get("put_off", {"times": 0, "until": now.isoformat()})
+        if work.get("urgent") or (put_off["times"] >= owner.times and put_off["until"] <= now.isoformat()):
+            return "willing", None
+        if put_off["until"] <= now.isoformat():
+            put_off = {"times": put_off["times"] + 1, "until": (now + owner.length).isoformat()}
+            self.hardware.keep(work={**work, "put_off": put_off})
+        return "postponed", datetime.fromisoformat(put_off["until"])
 
-    async def _report(self, state: State, **more: Any) -> OrderOut | None:
-        """Reports about the attempt at hand. What cannot be sent now is kept, over restarts, too."""
-        self._seq += 1
-        data = self.hardware.data
-        work = data["work"]
-        report = {
-            "boots": self.hardware.record.boots, "seq": self._seq, "attempt": work["attempt"], "try": work["try"],
-            "state": state.value, "at": self._time.text(), **more,
-        }  # fmt: skip
-        data["unsent"] = [*data.get("unsent", []), {k: v for k, v in report.items() if v is not None}]
-        self.hardware.data = data
-        return await self._send_unsent()
+    # Checking in --------------------------------------------------------------------------------------------------
 
-    async def _send_unsent(self) -> OrderOut | None:
-        unsent = self.hardware.data.get("unsent", [])
-        if not unsent:
-            return None
-        try:
-            order = await self._uplink.report([dict(report) for report in unsent])
-        except NoAnswerError:
-            return None
-        except RefusedCallError as refused:
-            self._log(f"report refused: {refused.detail}")
-            order = None
-        data = self.hardware.data
-        data["unsent"] = data["unsent"][len(unsent) :]
-        self.hardware.data = data
-        return order
+    async def _check_in(self, *, after_restart: bool = False) -> OrderOut:
+        wait_s = 0 if after_restart else self.spec.link.wait_s
+        return await self._talk.check_in(lambda: self._word(after_restart), self._making.check_in_s, wait_s)
+
+    def _word(self, after_restart: bool) -> CheckinIn:
+        record, condition, uptime = self.hardware.record, self._condition(), self._uptime()
+        settings = repr(sorted(self.hardware.data["settings"].items()))
+        fit = condition.owner == "willing" and not condition.busy
+        safe = condition.battery is None or condition.battery >= LEAST_BATTERY or bool(condition.charging)
+        leaked = uptime / LEAK_S if Fault.LEAK in self._firmware.faults else 0.0
+        return CheckinIn(
+            boots=record.boots,
+            seq=self._talk.next_seq(),
+            ready=not self._boot.on_trial and fit and safe,
+            running=self._running_content(),
+            standby=self._standby_content(),
+            updater=self._firmware.updater,
+            condition=condition,
+            uptime_s=uptime,
+            readings={"free_memory": round(FREE_MEMORY * max(0.0, 1 - leaked)), "temperature": 21.5},
+            settings_digest=hashlib.sha256(settings.encode()).hexdigest(),
+            after_restart=after_restart,
+        )
+
+    def _running_content(self) -> dict[str, Content]:
+        record = self.hardware.record
+        if self._boot.recovery:
+            version, digest = self._firmware.version or None, self._firmware.digest
+            return {APP: Content(version=version, digest=digest, slot="recovery", floor=record.floor)}
+        notes = {name: (slot, record.note(name, slot)) for name, slot in self._boot.slots.items()}
+        return {name: _content(slot, note) for name, (slot, note) in notes.items() if note is not None}
+
+    def _standby_content(self) -> dict[str, Content]:
+        hardware, boot = self.hardware, self._boot
+        # With nothing running, what is noted may be what was found damaged: look again.
+        valid = hardware.valid_slots() if boot.recovery else None
+        content = {}
+        for name in hardware.layout.parts:
+            slot = standby(hardware, name, boot)
+            note = hardware.record.note(name, slot)
+            if note is not None and (valid is None or (name, slot) in valid):
+                content[name] = _content(slot, note)
+        return content
 
     # Obeying ------------------------------------------------------------------------------------------------------
 
@@ -235,60 +391,67 @@ class SimDevice:
                 await self._fetch(order)
                 return await self._check_in()
             case Order.SWITCH if order.clearance is not None and order.clearance.seconds > 0:
-                if not await self._signer_is_good():
-                    return await self._check_in()
-                await self._switch(order)
-                return await self._check_in(after_restart=True)
+                if self.hardware.data.get("work", {}).get("prepared_for") != order.manifest:
+                    await self._fetch(order)
+                elif await self._signer_is_good():
+                    await self._switch(order)
+                return await self._check_in()
             case Order.ABANDON:
-                self._log("told to abandon what is staged")
-                self.hardware.erase_slot(self._standby)
+                self._talk.log("told to abandon what is staged")
+                self._drop_staged()
         return OrderOut(next_checkin_s=order.next_checkin_s)
 
-    @property
-    def _standby(self) -> Slot:
-        assert self._boot.slot is not None
-        return self._boot.slot.other
+    def _drop_staged(self) -> None:
+        """Erases what is staged; what was once confirmed is the way back and stays."""
+        for name in self.hardware.layout.parts:
+            slot = standby(self.hardware, name, self._boot)
+            note = self.hardware.record.note(name, slot)
+            if note is not None and not note.proven:
+                self.hardware.erase_slot(name, slot)
 
     async def _fetch(self, order: OrderOut) -> None:
-        data = self.hardware.data
-        data["work"] = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s}
-        self.hardware.data = data
+        work = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "urgent": order.urgent}
+        self.hardware.keep(work=work)
+        self._pressed.clear()
         try:
             verified = await self._verify_manifest(order.manifest or "")
-            data = self.hardware.data
-            self.hardware.data = {**data, "work": {**data["work"], "signed_by": verified.kid}}
-            component = verified.manifest.for_slot(APP, list(Slot).index(self._standby))
-            if component is None or {one.name for one in verified.manifest.components} != {APP}:
-                raise GivenUp(
-                    "refused-by-device", f"the release carries no image of {APP} alone for slot {self._standby}"
-                )
-            note = self.hardware.record.notes.get(self._standby)
-            if note is None or note.digest != component.digest:
-                await self._download(component, verified)
-            await self._report(State.STAGED)
-            self._log(f"staged {component.version}")
+            components = choose(self.hardware, verified.manifest, self._boot)
+            for component in components:
+                if not staged(self.hardware, component, self._boot):
+                    await self._download(component, verified.manifest.floor)
+            names = [component.name for component in components]
+            prepared = {"components": names, "signed_by": verified.kid, "prepared_for": order.manifest}
+            self.hardware.keep(work={**work, **prepared})
+            self._talk.log(f"staged {', '.join(f'{one.name} {one.version}' for one in components)}")
+            await self._talk.report(State.STAGED)
         except GivenUp as given_up:
-            self._log(f"gave up: {given_up.detail}")
-            await self._report(State.FAILED, reason=given_up.reason, detail=given_up.detail)
+            self._talk.log(f"gave up: {given_up.detail}")
+            await self._talk.report(
+                State.FAILED, reason=given_up.reason, detail=given_up.detail, component=given_up.component,
+                log=self._talk.retained_log(),
+            )  # fmt: skip
 
     async def _verify_manifest(self, digest: str) -> Verified:
         """Fetches and verifies a manifest with the device's own keys, and checks that it is meant for this device."""
-        envelope = await self._patiently(lambda: self._uplink.manifest(digest))
-        keys = self._take_keys(await self._patiently(self._uplink.keys))
+        pause = self._making.check_in_s
+        envelope = await self._talk.patiently(lambda: self._uplink.manifest(digest), pause)
+        keys = self._take_keys(await self._talk.patiently(self._uplink.keys, pause))
         try:
             verified = verify_envelope(envelope, keys)
         except Refused as refused:
             raise GivenUp("signature-refused", str(refused)) from None
+        self._talk.log(f"manifest of {verified.manifest.version} is signed by {verified.kid}")
         release, spec = verified.manifest, self.spec
-        if release.class_id != class_id(self._vendor_domain, spec.board, spec.line):
+        if release.class_id != class_id(self._making.vendor_domain, spec.board, spec.line):
             raise GivenUp("refused-by-device", f"the release is for {release.board}/{release.line}")
-        if not release.hw_rev_min <= spec.hw_rev <= release.hw_rev_max:
+        if not isinstance(spec.hw_rev, int) or not release.hw_rev_min <= spec.hw_rev <= release.hw_rev_max:
             raise GivenUp("refused-by-device", f"the release is not for hardware revision {spec.hw_rev}")
         if release.floor < self.hardware.record.floor:
             raise GivenUp("refused-by-device", f"floor number {release.floor} is below {self.hardware.record.floor}")
+        running = {name: content.version for name, content in self._running_content().items()}
         for name, least in release.needs:
-            running = self._plate.version if name == APP and self._plate else None
-            if running is None or parse_version(running) < parse_version(least):
+            version = running.get(name)
+            if version is None or parse_version(version) < parse_version(least):
                 raise GivenUp("refused-by-device", f"the release needs {name} {least} or later to be running")
         return verified
 
@@ -297,67 +460,70 @@ class SimDevice:
         try:
             return self._take_keys(await self._uplink.keys())
         except (NoAnswerError, RefusedCallError):
-            return verify_key_list(self.hardware.data["key_list"], self._root)
+            return verify_key_list(self.hardware.data["key_list"], self._making.root)
 
     def _take_keys(self, offered: bytes) -> KeyList:
         """The newest key list known; one that is not newer, or not signed by the root, is not taken."""
-        own = verify_key_list(self.hardware.data["key_list"], self._root)
+        own = verify_key_list(self.hardware.data["key_list"], self._making.root)
         try:
-            newer = verify_key_list(offered, self._root)
+            newer = verify_key_list(offered, self._making.root)
         except Refused as refused:
-            self._log(f"key list refused: {refused}")
+            self._talk.log(f"key list refused: {refused}")
             return own
         if newer.number <= own.number:
             return own
-        self.hardware.data = {**self.hardware.data, "key_list": offered}
+        self.hardware.keep(key_list=offered)
         return newer
 
-    async def _download(self, component: Component, verified: Verified) -> None:
+    async def _download(self, component: Component, floor: int) -> None:
         """Writes an image block by block into the standby slot; goes on where a transfer broke off."""
-        if component.size > self.hardware.slot_size:
-            raise GivenUp("no-room", f"{component.size} bytes do not fit a slot of {self.hardware.slot_size}")
-        standby = self._standby
-        await self._report(State.DOWNLOADING, step="erase", percent=0)
-        self.hardware.erase_slot(standby)
-        transfer = _Transfer(self.hardware, standby, component.size)
+        name, staging = component.name, Staging(self.hardware, component, floor, self._boot)
+        self._talk.log(f"erasing the standby slot of {name}")
+        await self._talk.report(State.DOWNLOADING, step="erase", percent=0, component=name)
+        staging.erase()
         for _ in range(DOWNLOAD_TRIES):
             try:
-                await self._transfer(component, transfer)
+                await self._transfer(component, staging)
                 break
             except LinkCut:
-                percent = transfer.percent
-                self._log(f"transfer cut at {percent} %")
+                percent = staging.percent
+                detail = f"transfer cut at {percent} %, going on from byte {staging.have}"
+                self._talk.log(detail)
                 await self._time.sleep(self._rng.uniform(5, 15))
-                detail = f"transfer cut at {percent} %, going on from byte {transfer.have}"
-                await self._report(State.DOWNLOADING, step="fetch", percent=percent, detail=detail)
+                await self._talk.report(
+                    State.DOWNLOADING, step="fetch", percent=percent, detail=detail, component=name
+                )  # fmt: skip
             except NoAnswerError as error:
-                await self._backoff.pause(error)
+                await self._talk.pause(error)
             except RefusedCallError as refused:
-                raise GivenUp("download-broken", refused.detail) from None
+                raise GivenUp("download-broken", refused.detail, name) from None
         else:
-            raise GivenUp("download-broken", f"broke off {DOWNLOAD_TRIES} times")
-        await self._report(State.DOWNLOADING, step="verify", percent=100, rate=self.spec.link.bytes_per_s)
-        if self.hardware.digest_of(standby, component.size) != component.digest:
-            raise GivenUp("digest-mismatch", "what stands in the flash is not what the manifest says")
-        note = SlotNote(component.size, component.digest, component.version, verified.manifest.floor)
-        self.hardware.note_slot(standby, note)
+            raise GivenUp("download-broken", f"broke off {DOWNLOAD_TRIES} times", name)
+        await self._talk.report(State.DOWNLOADING, step="verify", percent=100, rate=self._rate(), component=name)
+        staging.verify()
 
-    async def _transfer(self, component: Component, transfer: "_Transfer") -> None:
-        link = self.spec.link
-        await self._time.sleep(link.latency_ms / 1000)
-        told = transfer.percent // REPORT_EVERY
-        async for piece in self._uplink.image(component.uri, transfer.have):
+    def _rate(self) -> int:
+        return int(self.spec.link.bytes_per_s * self.spec.link.duty)
+
+    async def _transfer(self, component: Component, staging: Staging) -> None:
+        told = staging.percent // REPORT_EVERY
+        async for piece in self._uplink.image(component.uri, staging.have):
             for at in range(0, len(piece), BLOCK):
                 block = piece[at : at + BLOCK]
-                await self._time.sleep(len(block) / link.bytes_per_s)
-                transfer.take(block)
-                if self._cuts and transfer.have >= self._cuts[-1] * component.size:
+                await self._time.sleep(len(block) / self._rate())
+                if not self._link_stands():
+                    raise LinkCut
+                staging.take(block)
+                if self._cuts and staging.have >= self._cuts[-1] * component.size:
                     self._cuts.pop()
                     raise LinkCut
-            if transfer.percent // REPORT_EVERY > told and transfer.percent < 100:
-                told = transfer.percent // REPORT_EVERY
-                percent = transfer.percent
-                await self._report(State.DOWNLOADING, step="fetch", percent=percent, rate=link.bytes_per_s)
+            if staging.percent // REPORT_EVERY > told and staging.percent < 100:
+                told = staging.percent // REPORT_EVERY
+                self._talk.log(f"{component.name}: {staging.have} of {component.size} bytes")
+                await self._talk.report(
+                    State.DOWNLOADING, step="fetch", percent=staging.percent, rate=self._rate(),
+                    component=component.name,
+                )  # fmt: skip
 
     # Switching ----------------------------------------------------------------------------------------------------
 
@@ -367,65 +533,55 @@ class SimDevice:
         key = keys.find(kid) if kid else None
         if kid is None or (key is not None and key.status is not KeyStatus.REVOKED):
             return True
-        self.hardware.erase_slot(self._standby)
-        self._log(f"gave up: key {kid} was revoked")
+        self._drop_staged()
+        self._talk.log(f"gave up: key {kid} was revoked")
         detail = f"key {kid} was revoked in key list {keys.number} after the image was staged"
-        await self._report(State.FAILED, reason="signature-refused", detail=detail)
+        await self._talk.report(State.FAILED, reason="signature-refused", detail=detail)
         return False
 
-    async def _switch(self, order: OrderOut) -> None:
-        """Puts the staged image on trial and restarts."""
-        data = self.hardware.data
-        target = self.hardware.record.notes[self._standby].digest
-        work = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "switching_to": target}
-        self.hardware.data = {**data, "work": work}
-        await self._report(State.INSTALLING)
-        self.hardware.record = arm(self.hardware.record, self._standby)
+    async def _switch(self, order: OrderOut) -> NoReturn:
+        """Puts what is staged on trial and restarts."""
+        work = self.hardware.data["work"]
+        wanted = wanted_by(self.hardware, work["components"], self._boot)
+        again = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "switching_to": wanted}
+        self.hardware.keep(work={**work, **again})
+        self._talk.log("switching, restarting")
+        await self._talk.report(State.INSTALLING)
+        switch(self.hardware, work["components"])
         self.lamp = "updating"
-        await self._restart(Cause.ORDER)
-
-    async def _restart(self, cause: Cause) -> None:
-        await self._time.sleep(RESTART_S)
-        await self._start(cause)
+        raise Restart(Cause.ORDER)
 
     async def _prove(self) -> None:
         """New firmware on trial: tests itself, reaches the service, then confirms or goes back."""
         self.lamp = "on trial"
         trial_s = self.hardware.data["work"]["trial_s"]
         began = time.monotonic()
-        await self._report(State.PROVING)
+        await self._talk.report(State.PROVING)
         await self._time.sleep(SELF_TEST_S)
-        tests = self._self_tests()
-        await self._report(State.PROVING, tests=tests)
-        if not all(test["passed"] for test in tests):
+        tests = self._firmware.self_tests()
+        await self._talk.report(State.PROVING, tests=tests)
+        failed = [test["name"] for test in tests if not test["passed"]]
+        if failed:
+            self._talk.log(f"self-test failed: {failed[0]}")
             self.hardware.record = give_up(self.hardware.record, WentBack.SELF_TEST_FAILED)
-            return await self._restart(Cause.GIVE_UP)
+            raise Restart(Cause.GIVE_UP)
         while not await self._any_answer():
             if self._time.uptime(began) > trial_s:
+                self._talk.log("reached nobody on trial")
                 self.hardware.record = give_up(self.hardware.record, WentBack.NO_CONTACT)
-                return await self._restart(Cause.GIVE_UP)
+                raise Restart(Cause.GIVE_UP)
             await self._time.sleep(1)
         self.hardware.record = confirm(self.hardware.record)
-        self._boot = Boot(self._boot.slot)
-        self.lamp = "running"
-        return await self._settle_switch()
-
-    def _self_tests(self) -> list[dict[str, Any]]:
-        failing = Fault.FAIL_SELF_TEST in self._faults
-        return [
-            {"name": name, "passed": not (failing and name == "load-cell"),
-             "detail": "reads 0 counts" if failing and name == "load-cell" else ""}
-            for name in SELF_TESTS
-        ]  # fmt: skip
+        self._boot = Boot(self._boot.slots)
 
     async def _any_answer(self) -> bool:
         """Whether the service answers at all; even a 5xx counts, since its outage must not revert a fleet."""
         try:
-            await self._uplink.checkin(self._checkin(after_restart=True))
+            await self._uplink.checkin(self._word(after_restart=True))
         except RefusedCallError:
             return True
         except NoAnswerError as error:
-            return error.wait is not None
+            return error.answered
         return True
 
     async def _settle_switch(self) -> None:
@@ -434,41 +590,32 @@ class SimDevice:
         What ended it may have been a power cut at any point: before the boot loader was told to switch, or after it
         confirmed and before that was reported. What counts is what runs now.
         """
-        work, why = self.hardware.data.get("work", {}), self.hardware.record.went_back
-        target = work.get("switching_to")
-        if target is None:
+        record, work = self.hardware.record, self.hardware.data.get("work", {})
+        wanted = work.get("switching_to")
+        if wanted is None:
+            if record.fell_back and "attempt" in work:
+                self.lamp = "gone back"
+                detail = "several early resets in a row: the boot loader fell back to the firmware before"
+                await self._went_back(WentBack.CRASHED.value, detail)
             return
-        assert self._boot.slot is not None
-        if self.hardware.record.notes[self._boot.slot].digest == target:
-            self._log("confirmed")
-            await self._report(State.CONFIRMED)
+        if settled_as(self.hardware, wanted, self._boot):
+            self._talk.log("confirmed")
+            await self._talk.report(State.CONFIRMED)
+        elif self._boot.recovery:
+            await self._went_back("in-recovery", "nothing else may run: the recovery image was started")
         else:
             self.lamp = "gone back"
-            detail = "the boot loader went back to the firmware before"
-            await self._report(State.REVERTED, reason=(why or WentBack.POWER_LOST).value, detail=detail)
-        work = {name: value for name, value in work.items() if name != "switching_to"}
-        self.hardware.data = {**self.hardware.data, "work": work}
+            why = (record.went_back or WentBack.POWER_LOST).value
+            await self._went_back(why, "the boot loader went back to the firmware before")
+        work = {name: value for name, value in self.hardware.data["work"].items() if name != "switching_to"}
+        self.hardware.keep(work=work)
         self.hardware.record = reported(self.hardware.record)
 
-    def _log(self, line: str) -> None:
-        self._say(self.spec.serial, line)
+    async def _went_back(self, reason: str, detail: str) -> None:
+        self._talk.log(detail)
+        await self._talk.report(State.REVERTED, reason=reason, detail=detail, log=self._talk.retained_log())
+        self.hardware.record = reported(self.hardware.record)
 
 
-class _Transfer:
-    """A download on its way into a slot."""
-
-    def __init__(self, hardware: Hardware, slot: Slot, size: int) -> None:
-        self._hardware, self._at, self._size = hardware, hardware.slot_at(slot), size
-        self.have = 0
-
-    @property
-    def percent(self) -> int:
-        """How much is there, in %."""
-        return 100 * self.have // self._size
-
-    def take(self, data: bytes) -> None:
-        """Writes the next bytes."""
-        if self.have + len(data) > self._size:
-            raise GivenUp("digest-mismatch", "more bytes came than the manifest says")
-        self._hardware.flash.write(self._at + self.have, data)
-        self.have += len(data)
+def _content(slot: Slot, note: SlotNote) -> Content:
+    return Content(version=note.version or None, digest=note.digest, slot=slot.value, floor=note.floor)

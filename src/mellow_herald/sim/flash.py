@@ -1,57 +1,129 @@
 """A NOR flash chip: erased to ones by sectors, written by clearing bits, and losing power in the middle of either."""
 
+import os
 import zlib
 from collections.abc import Callable
+from pathlib import Path
+from typing import Protocol
 
 SECTOR = 4096
-ERASED = 0xFF
+BLANK = b"\xff" * SECTOR
+COMPLEMENT = bytes(255 - value for value in range(256))
 
 
 class PowerLost(Exception):
     """The supply went away in the middle of an operation."""
 
 
-class Flash:
-    """A chip over ``memory`` (a bytearray or a memory map, a multiple of 4096 bytes).
+class Chip(Protocol):
+    """Where a chip's bytes are kept; a whole number of sectors."""
 
-    ``supply`` is asked before every sector erase and every write; when it says no, the operation is done half and
-    ``PowerLost`` is raised.
+    @property
+    def size(self) -> int:
+        """Bytes on the chip."""
+        ...
+
+    def get(self, at: int, length: int) -> bytes:
+        """Bytes as they stand."""
+        ...
+
+    def put(self, at: int, data: bytes) -> None:
+        """Puts bytes, whatever stood there."""
+        ...
+
+
+class MemoryChip:
+    """A chip that is gone with the process."""
+
+    def __init__(self, memory: bytearray) -> None:
+        self.memory = memory
+
+    @property
+    def size(self) -> int:
+        """Bytes on the chip."""
+        return len(self.memory)
+
+    def get(self, at: int, length: int) -> bytes:
+        """Bytes as they stand."""
+        return bytes(self.memory[at : at + length])
+
+    def put(self, at: int, data: bytes) -> None:
+        """Puts bytes, whatever stood there."""
+        self.memory[at : at + len(data)] = data
+
+
+class FileChip:
+    """A chip in a file; what is put is there at once, whatever ends the process.
+
+    The file holds the complement of the bytes: erased flash is all ones, so it is a hole in the file and takes no
+    room. No file stays open and nothing is held in memory, since a process runs thousands of these.
     """
 
-    def __init__(self, memory: "bytearray | memoryview", supply: Callable[[], bool] = lambda: True) -> None:
-        self._memory = memoryview(memory)
-        self._supply = supply
-        if len(self._memory) % SECTOR:
+    def __init__(self, path: Path, size: int | None = None) -> None:
+        self._path = path
+        if not path.exists():
+            if size is None:
+                raise FileNotFoundError(path)
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with path.open("xb") as file:
+                file.truncate(size)
+        self._size = path.stat().st_size
+
+    @property
+    def size(self) -> int:
+        """Bytes on the chip."""
+        return self._size
+
+    def get(self, at: int, length: int) -> bytes:
+        """Bytes as they stand."""
+        with self._path.open("rb", buffering=0) as file:
+            return os.pread(file.fileno(), length, at).translate(COMPLEMENT)
+
+    def put(self, at: int, data: bytes) -> None:
+        """Puts bytes, whatever stood there."""
+        with self._path.open("r+b", buffering=0) as file:
+            os.pwrite(file.fileno(), data.translate(COMPLEMENT), at)
+
+
+class Flash:
+    """What may be done to a chip. ``supply`` is asked before every sector erase and every write; when it says no, the
+    operation is done half and ``PowerLost`` is raised."""
+
+    def __init__(self, chip: Chip, supply: Callable[[], bool] = lambda: True) -> None:
+        self._chip = chip
+        self.supply = supply
+        if chip.size % SECTOR:
             raise ValueError("a chip has whole sectors")
 
     @property
     def size(self) -> int:
         """Bytes on the chip."""
-        return len(self._memory)
+        return self._chip.size
 
     def read(self, at: int, length: int) -> bytes:
         """Reads ``length`` bytes."""
-        return bytes(self._memory[at : at + length])
+        return self._chip.get(at, length)
 
     def erase(self, at: int, length: int) -> None:
         """Erases the sectors from ``at``; both numbers are multiples of the sector size."""
         if at % SECTOR or length % SECTOR:
             raise ValueError("only whole sectors can be erased")
         for sector in range(at, at + length, SECTOR):
-            lost = not self._supply()
-            end = sector + (SECTOR // 2 if lost else SECTOR)
-            self._memory[sector:end] = bytes([ERASED]) * (end - sector)
+            lost = not self.supply()
+            size = SECTOR // 2 if lost else SECTOR
+            if self._chip.get(sector, size) != BLANK[:size]:
+                self._chip.put(sector, BLANK[:size])
             if lost:
                 raise PowerLost
 
     def write(self, at: int, data: bytes) -> None:
         """Writes by clearing bits: what was not erased before ends up as the AND of old and new."""
-        lost = not self._supply()
+        lost = not self.supply()
         if lost:
             data = data[: len(data) // 2]
-        old = self._memory[at : at + len(data)]
+        old = self._chip.get(at, len(data))
         mixed = int.from_bytes(old, "big") & int.from_bytes(data, "big")
-        self._memory[at : at + len(data)] = mixed.to_bytes(len(data), "big")
+        self._chip.put(at, mixed.to_bytes(len(data), "big"))
         if lost:
             raise PowerLost
 

@@ -1,20 +1,22 @@
 """Many simulated devices in one process."""
 
 import asyncio
-import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import httpx
 
 from mellow_herald.core.keys import public_from_pem
-from mellow_herald.sim.device import SimDevice
-from mellow_herald.sim.hardware import open_chip
-from mellow_herald.sim.scenario import DeviceSpec, LoadedScenario
+from mellow_herald.sim.bench import Bench
+from mellow_herald.sim.device import Making, SimDevice
+from mellow_herald.sim.flash import FileChip
+from mellow_herald.sim.hardware import Hardware, Layout, PartLayout, make_chip, open_chip
+from mellow_herald.sim.scenario import BoardSpec, DeviceSpec, LoadedScenario
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Uplink
 
-TIMEOUT = httpx.Timeout(30.0, connect=5.0)
-LIMITS = httpx.Limits(max_connections=200, max_keepalive_connections=100)
+LIMITS = httpx.Limits(max_connections=None, max_keepalive_connections=100)
+Say = Callable[[str, str], None]
 
 
 def chip_path(folder: Path, serial: str) -> Path:
@@ -22,51 +24,90 @@ def chip_path(folder: Path, serial: str) -> Path:
     return folder / f"{serial}.flash"
 
 
-async def run_fleet(loaded: LoadedScenario, url: str, folder: Path, *, log: bool = False) -> None:
-    """Runs all devices of a scenario until cancelled; their flash is kept in ``folder``."""
-    time = ServiceTime()
-    images: dict[Path, bytes] = {}
-    async with httpx.AsyncClient(base_url=url, timeout=TIMEOUT, limits=LIMITS, trust_env=False) as http:
-        devices = [_make(loaded, spec, folder, http, time, images, log) for spec in loaded.scenario.devices]
-        images.clear()
+class Supply:
+    """A device's mains, as its flash feels them: fails during the operations numbered in ``cuts``, which are counted
+    from the start of the process. Each cut happens once, whatever restarts."""
+
+    def __init__(self, cuts: list[int]) -> None:
+        self._cuts, self._done = sorted(cuts, reverse=True), 0
+
+    def __call__(self) -> bool:
+        self._done += 1
+        if self._cuts and self._done >= self._cuts[-1]:
+            self._cuts.pop()
+            return False
+        return True
+
+
+class Fleet:
+    """The devices of a scenario against one service; their flash is kept in ``folder``."""
+
+    def __init__(self, loaded: LoadedScenario, http: httpx.AsyncClient, folder: Path, say: Say) -> None:
+        self._loaded, self._http, self._folder, self._say = loaded, http, folder, say
+        self._time = ServiceTime()
+        self._files: dict[Path, bytes] = {}
+        self._root = public_from_pem(loaded.read(loaded.scenario.root))
+        self._key_list = loaded.read(loaded.scenario.key_list)
+        self.devices: dict[str, SimDevice] = {}
+        for spec in loaded.devices:
+            self.devices[spec.serial] = self._make(spec)
+        self._files.clear()
+
+    async def run(self) -> None:
+        """Runs them until cancelled."""
         async with asyncio.TaskGroup() as group:
-            for device in devices:
+            for device in self.devices.values():
                 group.create_task(device.run())
 
+    def _make(self, spec: DeviceSpec) -> SimDevice:
+        scenario, board = self._loaded.scenario, self._loaded.scenario.boards[spec.board]
+        device: SimDevice
+        making = Making(
+            root=self._root, key_list=self._key_list, vendor_domain=scenario.vendor_domain, code=board.code,
+            check_in_s=board.check_in.total_seconds(), seed=scenario.seed,
+            outages=tuple(self._loaded.outages_of(spec)),
+        )  # fmt: skip
 
-def _make(
-    loaded: LoadedScenario,
-    spec: DeviceSpec,
-    folder: Path,
-    http: httpx.AsyncClient,
-    time: ServiceTime,
-    images: dict[Path, bytes],
-    log: bool,
-) -> SimDevice:
-    scenario = loaded.scenario
-    hardware, new = open_chip(chip_path(folder, spec.serial), scenario.slot_size)
-    if new or not hardware.record.notes:
-        if spec.image not in images:
-            images[spec.image] = loaded.read(spec.image)
-        hardware.install_at_factory(images[spec.image])
-    return SimDevice(
-        spec,
-        hardware,
-        Uplink(http, time),
-        time,
-        root=public_from_pem(loaded.read(scenario.root)),
-        key_list=loaded.read(scenario.key_list),
-        vendor_domain=scenario.vendor_domain,
-        code=scenario.code,
-        check_in_s=scenario.check_in_s,
-        seed=scenario.seed,
-        say=_print_line if log else _keep_quiet,
-    )
+        async def carry(size: int) -> bool:
+            return await device.carry(size)
+
+        uplink = Uplink(self._http, self._time, carry)
+        device = SimDevice(
+            spec, self._chip(spec, board), uplink, self._time, making,
+            say=self._say, carried=lambda: self._carried(spec.gateway),
+        )  # fmt: skip
+        return device
+
+    def _chip(self, spec: DeviceSpec, board: BoardSpec) -> Hardware:
+        path = chip_path(self._folder, spec.serial)
+        if not path.exists():
+            recovery = self._file(board.recovery) if board.recovery else b""
+            room = -(-len(recovery) // 4096) * 4096
+            parts = {name: PartLayout(part.size, part.slots == 1) for name, part in board.parts.items()}
+            layout = Layout(parts, room)
+            images = {name: self._file(image) for name, image in spec.images.items()}
+            # Made under another name: a chip is there whole, or not at all.
+            unfinished = path.with_suffix(".making")
+            unfinished.unlink(missing_ok=True)
+            make_chip(FileChip(unfinished, layout.chip_size), layout, images, recovery)
+            unfinished.rename(path)
+        return open_chip(path, Supply(spec.power_cuts))
+
+    def _file(self, path: Path) -> bytes:
+        if path not in self._files:
+            self._files[path] = self._loaded.read(path)
+        return self._files[path]
+
+    def _carried(self, gateway: str | None) -> bool:
+        """Whether the gateway before a device carries its calls; one that is not simulated here always does."""
+        before = self.devices.get(gateway) if gateway else None
+        return before is None or before.on_line
 
 
-def _print_line(serial: str, line: str) -> None:
-    print(f"{serial}: {line}", file=sys.stderr, flush=True)
-
-
-def _keep_quiet(serial: str, line: str) -> None:
-    pass
+async def run_fleet(loaded: LoadedScenario, url: str, folder: Path, *, say: Say = lambda serial, line: None) -> None:
+    """Runs all devices of a scenario until cancelled, with a bench to lay hands on them."""
+    folder.mkdir(parents=True, exist_ok=True)
+    async with httpx.AsyncClient(base_url=url, limits=LIMITS, trust_env=False) as http:
+        fleet = Fleet(loaded, http, folder, say)
+        async with Bench(folder, fleet.devices):
+            await fleet.run()

@@ -1,43 +1,92 @@
-"""A device's hardware: a flash chip with boot record, data partition and two slots, and what is kept on it."""
+"""A device's hardware: a flash chip with boot record, data partition, slots and recovery image, and what is on it.
+
+The chip describes itself: its first ledger, written when it is made, says which parts it has. Behind it stand the boot
+record, the data partition, the slots of each part, and the recovery image.
+"""
 
 import hashlib
-import mmap
-from collections.abc import Callable
-from dataclasses import asdict
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from mellow_herald.core import cbor
 from mellow_herald.core.nameplate import find_nameplate
-from mellow_herald.sim.bootloader import Boot, BootRecord, Cause, Slot, SlotNote, WentBack, boot
-from mellow_herald.sim.flash import SECTOR, Flash, Ledger
+from mellow_herald.sim.bootloader import (
+    APP,
+    Boot,
+    BootRecord,
+    Cause,
+    Part,
+    Slot,
+    SlotNote,
+    Valid,
+    WentBack,
+    boot,
+    copied,
+    give_up,
+)
+from mellow_herald.sim.flash import SECTOR, Chip, FileChip, Flash, Ledger, MemoryChip
 
 BOOT_AREA = SECTOR
 DATA_AREA = 4 * SECTOR
-DATA_AT = 2 * BOOT_AREA
+MADE_AREA = SECTOR
+BOOT_AT = 2 * MADE_AREA
+DATA_AT = BOOT_AT + 2 * BOOT_AREA
 SLOTS_AT = DATA_AT + 2 * DATA_AREA
 BLOCK = SECTOR
 
 
-def chip_size(slot_size: int) -> int:
-    """Bytes of flash a device with slots of ``slot_size`` bytes needs."""
-    return SLOTS_AT + 2 * slot_size
+@dataclass(frozen=True, slots=True)
+class PartLayout:
+    """Room for one component: two slots of ``size`` bytes, or with ``in_place`` one slot and a staging file."""
+
+    size: int
+    in_place: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """How a chip is divided; sizes in bytes, whole sectors. ``recovery`` is the room for a recovery image."""
+
+    parts: Mapping[str, PartLayout]
+    recovery: int = 0
+
+    @property
+    def chip_size(self) -> int:
+        """Bytes of flash that takes."""
+        return SLOTS_AT + sum(2 * part.size for part in self.parts.values()) + self.recovery
 
 
 class Hardware:
-    """The chip's contents by name. Nothing here is remembered outside the flash."""
+    """The chip's contents by name. Nothing is remembered outside the flash."""
 
     def __init__(self, flash: Flash) -> None:
         self.flash = flash
-        self.slot_size = (flash.size - SLOTS_AT) // 2
-        self._boot = Ledger(flash, 0, BOOT_AREA)
+        self._boot = Ledger(flash, BOOT_AT, BOOT_AREA)
         self._data = Ledger(flash, DATA_AT, DATA_AREA)
+        made = Ledger(flash, 0, MADE_AREA).load()
+        if made is None:
+            raise ValueError("this chip was never made")
+        described: Any = cbor.decode(made)
+        parts = {name: PartLayout(*part) for name, part in described["parts"].items()}
+        self.layout = Layout(parts, described["recovery"])
+        self._recovery = (described["recovery_size"], described["recovery_digest"])
+        self._at: dict[tuple[str, Slot], int] = {}
+        at = SLOTS_AT
+        for name, part in parts.items():
+            for slot in Slot:
+                self._at[name, slot] = at
+                at += part.size
+        self._recovery_at = at
 
     @property
     def record(self) -> BootRecord:
         """The boot record."""
         stored = self._boot.load()
-        return BootRecord() if stored is None else _decode_record(cbor.decode(stored))
+        if stored is None:
+            return BootRecord({name: Part(in_place=part.in_place) for name, part in self.layout.parts.items()})
+        return _decode_record(cbor.decode(stored))
 
     @record.setter
     def record(self, record: BootRecord) -> None:
@@ -53,105 +102,153 @@ class Hardware:
     def data(self, data: dict[str, Any]) -> None:
         self._data.save(cbor.encode(data))
 
-    def slot_at(self, slot: Slot) -> int:
-        """The slot's first address."""
-        return SLOTS_AT + (0 if slot is Slot.A else self.slot_size)
+    def keep(self, **values: Any) -> None:
+        """Changes some entries of the data partition."""
+        self.data = {**self.data, **values}
 
-    def image(self, slot: Slot) -> bytes:
+    def slot_at(self, name: str, slot: Slot) -> int:
+        """A slot's first address."""
+        return self._at[name, slot]
+
+    def image(self, name: str, slot: Slot) -> bytes:
         """The image that the record notes for a slot, empty if there is none."""
-        note = self.record.notes.get(slot)
-        return b"" if note is None else self.flash.read(self.slot_at(slot), note.size)
+        note = self.record.note(name, slot)
+        return b"" if note is None else self.flash.read(self.slot_at(name, slot), note.size)
 
-    def valid_slots(self) -> frozenset[Slot]:
+    def recovery_image(self) -> bytes:
+        """The recovery image, empty if there is none or its bytes are damaged."""
+        size, digest = self._recovery
+        data = self.flash.read(self._recovery_at, size)
+        return data if size and hashlib.sha256(data).hexdigest() == digest else b""
+
+    def valid_slots(self) -> Valid:
         """Slots whose bytes match their note, read from the flash."""
-        notes = self.record.notes
-        return frozenset(slot for slot in notes if self.digest_of(slot, notes[slot].size) == notes[slot].digest)
+        noted = [(name, slot, note) for name, part in self.record.parts.items() for slot, note in part.notes.items()]
+        return frozenset(
+            (name, slot) for name, slot, note in noted if self.digest_of(name, slot, note.size) == note.digest
+        )
 
-    def digest_of(self, slot: Slot, size: int) -> str:
+    def digest_of(self, name: str, slot: Slot, size: int) -> str:
         """SHA-256 of the first ``size`` bytes of a slot."""
-        return hashlib.sha256(self.flash.read(self.slot_at(slot), size)).hexdigest()
+        return hashlib.sha256(self.flash.read(self.slot_at(name, slot), size)).hexdigest()
 
-    def erase_slot(self, slot: Slot) -> None:
+    def erase_slot(self, name: str, slot: Slot) -> None:
         """Forgets a slot's note, then erases it: never a note without its bytes."""
-        record = self.record
-        self.record = _without_note(record, slot)
-        self.flash.erase(self.slot_at(slot), self.slot_size)
+        self.note_slot(name, slot, None)
+        self.flash.erase(self.slot_at(name, slot), self.layout.parts[name].size)
 
-    def note_slot(self, slot: Slot, note: SlotNote) -> None:
+    def note_slot(self, name: str, slot: Slot, note: SlotNote | None) -> None:
         """Notes what was verified into a slot."""
         record = self.record
-        self.record = _with_note(record, slot, note)
+        self.record = record.with_part(name, record.parts[name].noted(slot, note))
 
     def start(self, cause: Cause) -> Boot:
-        """Runs the boot loader."""
-        record, chosen = boot(self.record, cause, self.valid_slots())
+        """Runs the boot loader: finishes copying staging files, wherever a power cut left that, then chooses."""
+        record = self.record
+        for name in record.copying:
+            # Without a whole file there is nothing to try: what ran before was not touched.
+            record = copied(record, name) if self._copy(name) else give_up(record, WentBack.CRASHED)
+            self.record = record
+        record, chosen = boot(record, cause, self.valid_slots(), recovery=bool(self.recovery_image()))
         self.record = record
         return chosen
 
-    def install_at_factory(self, image: bytes) -> None:
-        """Puts the first image into slot A, by cable."""
+    def _copy(self, name: str) -> bool:
+        """Copies a staging file over the slot that runs, from its start; False if the file is not whole."""
+        note = self.record.note(name, Slot.B)
+        if note is None or self.digest_of(name, Slot.B, note.size) != note.digest:
+            return False
+        self._write(self.slot_at(name, Slot.A), self.image(name, Slot.B), self.layout.parts[name].size)
+        return True
+
+    def _write(self, at: int, image: bytes, room: int) -> None:
+        self.flash.erase(at, room)
+        for done in range(0, len(image), BLOCK):
+            self.flash.write(at + done, image[done : done + BLOCK])
+
+    def flash_by_cable(self, image: bytes, name: str | None = None) -> SlotNote:
+        """Puts an image into the slot that runs, as a programmer on the bench does: nothing is verified, the boot
+        record is put straight, the data partition stays. Raises ``ValueError`` if it cannot be."""
         plate = find_nameplate(image)
-        if plate is None:
-            raise ValueError("a factory image needs a nameplate")
-        self.erase_slot(Slot.A)
-        for at in range(0, len(image), BLOCK):
-            self.flash.write(self.slot_at(Slot.A) + at, image[at : at + BLOCK])
-        digest = hashlib.sha256(image).hexdigest()
-        self.note_slot(Slot.A, SlotNote(len(image), digest, plate.version, plate.floor))
+        name = name or (plate.component if plate else APP)
+        if name not in self.layout.parts:
+            raise ValueError(f"the device has no component {name}; it has {', '.join(self.layout.parts)}")
+        if len(image) > self.layout.parts[name].size:
+            raise ValueError(f"{len(image)} bytes do not fit {self.layout.parts[name].size}")
+        record = self.record
+        slot = record.parts[name].active
+        self.note_slot(name, slot, None)
+        self._write(self.slot_at(name, slot), image, self.layout.parts[name].size)
+        version, floor = (plate.version, plate.floor) if plate else ("", record.floor)
+        note = SlotNote(len(image), hashlib.sha256(image).hexdigest(), version, floor, proven=True)
+        part = record.parts[name].noted(slot, note)
+        self.record = replace(record.with_part(name, part), trial=(), copying=(), trial_boots=0, early_resets=0)
+        return note
 
 
-def open_chip(path: Path, slot_size: int, supply: Callable[[], bool] = lambda: True) -> tuple[Hardware, bool]:
-    """A chip kept in a file, and whether it is new. What is written is in the file at once, whatever ends us."""
-    size = chip_size(slot_size)
-    new = not path.exists()
-    if new:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(b"\xff" * size)
-    with path.open("r+b") as file:
-        memory = mmap.mmap(file.fileno(), size)
-    return Hardware(Flash(memoryview(memory), supply)), new
+def make_chip(chip: Chip, layout: Layout, images: Mapping[str, bytes], recovery: bytes = b"") -> Hardware:
+    """Makes a device's chip: its layout, its first images, and a recovery image if it has one."""
+    if len(recovery) > layout.recovery:
+        raise ValueError(f"a recovery image of {len(recovery)} bytes does not fit {layout.recovery}")
+    flash = Flash(chip)
+    digest = hashlib.sha256(recovery).hexdigest()
+    made = {
+        "parts": {name: [part.size, part.in_place] for name, part in layout.parts.items()},
+        "recovery": layout.recovery, "recovery_size": len(recovery), "recovery_digest": digest,
+    }  # fmt: skip
+    for at in range(0, len(recovery), BLOCK):
+        flash.write(layout.chip_size - layout.recovery + at, recovery[at : at + BLOCK])
+    Ledger(flash, 0, MADE_AREA).save(cbor.encode(made))
+    hardware = Hardware(flash)
+    for name, image in images.items():
+        hardware.flash_by_cable(image, name)
+    return hardware
 
 
-def running_image(path: Path) -> tuple[str, str]:
-    """What a device's flash file would boot: (version, SHA-256 of the very bytes). For checks from outside."""
-    hardware = Hardware(Flash(bytearray(path.read_bytes())))
-    record = hardware.record
-    _, chosen = boot(record, Cause.POWER, hardware.valid_slots())
-    if chosen.slot is None:
-        return "nothing", ""
-    note = record.notes[chosen.slot]
-    return note.version, hardware.digest_of(chosen.slot, note.size)
+def make_in_memory(layout: Layout, images: Mapping[str, bytes], recovery: bytes = b"") -> Hardware:
+    """A chip that is gone with the process."""
+    return make_chip(MemoryChip(bytearray(b"\xff" * layout.chip_size)), layout, images, recovery)
 
 
-def _without_note(record: BootRecord, slot: Slot) -> BootRecord:
-    notes = {name: note for name, note in record.notes.items() if name is not slot}
-    return BootRecord(**{**_fields(record), "notes": notes})
+def open_chip(path: Path, supply: Callable[[], bool] = lambda: True) -> Hardware:
+    """A chip that was made before."""
+    return Hardware(Flash(FileChip(path), supply))
 
 
-def _with_note(record: BootRecord, slot: Slot, note: SlotNote) -> BootRecord:
-    return BootRecord(**{**_fields(record), "notes": {**record.notes, slot: note}})
-
-
-def _fields(record: BootRecord) -> dict[str, Any]:
-    return {name: getattr(record, name) for name in BootRecord.__dataclass_fields__}
+def running_image(path: Path, name: str = APP) -> tuple[str, str]:
+    """What a device's flash file would boot: (version, SHA-256 of the very bytes). For checks from outside; the file
+    is only read."""
+    hardware = Hardware(Flash(MemoryChip(bytearray(FileChip(path).get(0, path.stat().st_size)))))
+    chosen = hardware.start(Cause.POWER)
+    if chosen.recovery:
+        return "recovery", hashlib.sha256(hardware.recovery_image()).hexdigest()
+    note = hardware.record.note(name, chosen.slots[name]) if chosen.slots else None
+    return ("nothing", "") if note is None else (note.version, hardware.digest_of(name, chosen.slots[name], note.size))
 
 
 def _encode_record(record: BootRecord) -> dict[str, Any]:
-    fields = _fields(record)
-    fields["active"] = record.active.value
-    fields["trial"] = None if record.trial is None else record.trial.value
+    fields = {name: getattr(record, name) for name in BootRecord.__dataclass_fields__}
+    fields["parts"] = {
+        name: {
+            "active": part.active.value,
+            "in_place": part.in_place,
+            "notes": {slot.value: asdict(note) for slot, note in part.notes.items()},
+        }
+        for name, part in record.parts.items()
+    }
     fields["went_back"] = None if record.went_back is None else record.went_back.value
-    fields["notes"] = {slot.value: asdict(note) for slot, note in record.notes.items()}
-    return fields
+    return {name: list(value) if isinstance(value, tuple) else value for name, value in fields.items()}
 
 
 def _decode_record(fields: Any) -> BootRecord:
-    return BootRecord(
-        **{
-            **fields,
-            "active": Slot(fields["active"]),
-            "trial": None if fields["trial"] is None else Slot(fields["trial"]),
-            "went_back": None if fields["went_back"] is None else WentBack(fields["went_back"]),
-            "notes": {Slot(slot): SlotNote(**note) for slot, note in fields["notes"].items()},
-        }
-    )
+    parts = {
+        name: Part(
+            Slot(part["active"]),
+            {Slot(slot): SlotNote(**note) for slot, note in part["notes"].items()},
+            part["in_place"],
+        )
+        for name, part in fields["parts"].items()
+    }
+    tuples = {name: tuple(fields[name]) for name in ("trial", "copying", "last_set")}
+    went_back = None if fields["went_back"] is None else WentBack(fields["went_back"])
+    return BootRecord(**{**fields, **tuples, "parts": parts, "went_back": went_back})

@@ -2,7 +2,7 @@
 
 import asyncio
 import time
-from datetime import datetime
+from datetime import datetime, timedelta
 
 import httpx
 
@@ -22,11 +22,16 @@ class ServiceTime:
             self._said, self._heard_at = datetime.fromisoformat(said), time.monotonic()
             self.scale = float(response.headers.get("herald-time-scale", "1"))
 
-    def text(self) -> str | None:
-        """The present service time in RFC 3339, or None before the first answer."""
+    def now(self) -> datetime | None:
+        """The present service time, or None before the first answer."""
         if self._said is None:
             return None
-        return (self._said + (time.monotonic() - self._heard_at) * self.scale * _SECOND).isoformat()
+        return self._said + timedelta(seconds=(time.monotonic() - self._heard_at) * self.scale)
+
+    def text(self) -> str | None:
+        """The present service time in RFC 3339, or None before the first answer."""
+        now = self.now()
+        return None if now is None else now.isoformat()
 
     def uptime(self, since: float) -> int:
         """Service seconds since the monotonic time ``since``."""
@@ -35,6 +40,3 @@ class ServiceTime:
     async def sleep(self, seconds: float) -> None:
         """Sleeps ``seconds`` of service time."""
         await asyncio.sleep(seconds / self.scale)
-
-
-_SECOND = datetime(2000, 1, 1, 0, 0, 1) - datetime(2000, 1, 1)  # noqa: DTZ001 (a difference only)

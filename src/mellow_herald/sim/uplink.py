@@ -3,7 +3,7 @@
 import asyncio
 import json
 import random
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable, Callable
 from typing import Any
 
 import httpx
@@ -13,6 +13,10 @@ from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, Orde
 
 API = "/device/v1"
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 60.0
+CONNECT_S, ANSWER_S = 5.0, 30.0
+
+
+Carry = Callable[[int], Awaitable[bool]]
 
 
 class RefusedCallError(Exception):
@@ -24,11 +28,11 @@ class RefusedCallError(Exception):
 
 
 class NoAnswerError(Exception):
-    """No answer, or one that asks for patience; ``wait`` is real seconds if the service said how long."""
+    """No answer, or one that asks for patience (``answered``); ``wait`` is real seconds if the service said so."""
 
-    def __init__(self, wait: float | None = None) -> None:
+    def __init__(self, wait: float | None = None, *, answered: bool = False) -> None:
         super().__init__("no answer")
-        self.wait = wait
+        self.wait, self.answered = wait, answered
 
 
 class Backoff:
@@ -49,10 +53,11 @@ class Backoff:
 
 
 class Uplink:
-    """The calls of one device, over a client that all devices of a process share."""
+    """The calls of one device, over a client that all devices of a process share. ``carry`` is its
+    link: it takes the time for so many bytes, and says whether they arrived."""
 
-    def __init__(self, http: httpx.AsyncClient, time: ServiceTime) -> None:
-        self._http, self._time = http, time
+    def __init__(self, http: httpx.AsyncClient, time: ServiceTime, carry: Carry) -> None:
+        self._http, self._time, self._carry = http, time, carry
         self.token: str | None = None
 
     async def enrol(self, said: EnrolmentIn) -> EnrolmentOut:
@@ -60,14 +65,20 @@ class Uplink:
         response = await self._call("POST", "/enrolments", said.model_dump_json())
         return EnrolmentOut.model_validate_json(response.content)
 
-    async def checkin(self, said: CheckinIn) -> OrderOut:
-        """Says what the device runs; returns the order that stands, if any."""
-        return self._order(await self._call("POST", "/checkins", said.model_dump_json(exclude_none=True)))
+    async def checkin(self, said: CheckinIn, wait_s: int = 0) -> OrderOut:
+        """Says what the device runs; returns the order that stands, if any. With ``wait_s`` (real seconds) the service
+        may hold the call open until there is one."""
+        body = said.model_dump_json(exclude_none=True)
+        return self._order(await self._call("POST", "/checkins", body, wait_s))
 
     async def report(self, reports: list[dict[str, Any]]) -> OrderOut:
         """Sends reports; returns the order that stands, if any."""
         response = await self._call("POST", "/reports", json.dumps({"reports": reports}))
         return self._order(response)
+
+    async def logs(self, lines: list[dict[str, Any]]) -> None:
+        """Sends log lines that were asked for."""
+        await self._call("POST", "/logs", json.dumps({"lines": lines}))
 
     async def keys(self) -> bytes:
         """The key list in force."""
@@ -83,6 +94,8 @@ class Uplink:
         headers = self._headers()
         if have:
             headers |= {"range": f"bytes={have}-", "if-range": f'"{digest}"'}
+        if not await self._carry(0):
+            raise NoAnswerError
         try:
             async with self._http.stream("GET", f"{API}/{uri}", headers=headers) as response:
                 if response.status_code not in (200, 206):
@@ -98,10 +111,15 @@ class Uplink:
     def _headers(self) -> dict[str, str]:
         return {"authorization": f"Bearer {self.token}"} if self.token else {}
 
-    async def _call(self, method: str, path: str, body: str | bytes | None = None) -> httpx.Response:
+    async def _call(self, method: str, path: str, body: str | bytes | None = None, wait_s: int = 0) -> httpx.Response:
+        if not await self._carry(len(body or b"")):
+            raise NoAnswerError
         headers = {**self._headers(), "content-type": "application/json"}
+        if wait_s:
+            headers["prefer"] = f"wait={wait_s}"
+        timeout = httpx.Timeout(ANSWER_S + wait_s, connect=CONNECT_S)
         try:
-            response = await self._http.request(method, API + path, content=body, headers=headers)
+            response = await self._http.request(method, API + path, content=body, headers=headers, timeout=timeout)
         except httpx.TransportError:
             raise NoAnswerError from None
         self._check(response)
@@ -113,7 +131,7 @@ class Uplink:
             return
         if response.status_code == 429 or response.status_code >= 500:
             said = response.headers.get("retry-after", "")
-            raise NoAnswerError(float(said) if said.isdigit() else None)
+            raise NoAnswerError(float(said) if said.isdigit() else None, answered=True)
         try:
             problem = response.json()
         except ValueError:

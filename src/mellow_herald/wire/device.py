@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
 from mellow_herald.core.attempt import REASONS, DownloadStep, State
 from mellow_herald.core.order import Order
@@ -28,6 +28,7 @@ class EnrolmentIn(DeviceModel):
     code: ShortText
     nonce: Annotated[str, StringConstraints(min_length=16, max_length=64, pattern=r"^[A-Za-z0-9_-]+$")]
     labels: dict[Name, ShortText] = Field(default_factory=dict, max_length=32)
+    gateway: Name | None = None
 
 
 class EnrolmentOut(DeviceModel):
@@ -48,7 +49,8 @@ class Content(DeviceModel):
 
 
 class Condition(DeviceModel):
-    """What a device says of itself. ``battery`` in %, ``free`` in bytes."""
+    """What a device says of itself. ``battery`` in %, ``free`` in bytes; ``owner_until`` is when an owner's
+    postponement ends."""
 
     battery: Annotated[int, Field(ge=0, le=100)] | None = None
     charging: bool | None = None
@@ -56,6 +58,7 @@ class Condition(DeviceModel):
     free: Whole | None = None
     busy: bool | None = None
     owner: Literal["willing", "postponed", "must-consent"] | None = None
+    owner_until: AwareDatetime | None = None
 
 
 class CheckinIn(DeviceModel):
@@ -90,7 +93,8 @@ class RefusedReport(DeviceModel):
 
 
 class OrderOut(DeviceModel):
-    """The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest."""
+    """The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest. ``urgent``
+    asks for it without the owner's postponement; ``log`` asks for log lines until an answer no longer does."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
 
@@ -102,6 +106,7 @@ class OrderOut(DeviceModel):
     trial_s: int = 30
     next_checkin_s: int
     message: str | None = None
+    urgent: bool = False
     log: bool = False
     refused: list[RefusedReport] = Field(default_factory=list)
 
@@ -157,3 +162,18 @@ class ReportsIn(DeviceModel):
     """Reports in the order in which they were made; they may be sent again."""
 
     reports: list[ReportIn] = Field(min_length=1, max_length=100)
+
+
+class LogLine(DeviceModel):
+    """One line of a device's log, numbered within its boot; ``at`` is the device's time."""
+
+    boots: Whole
+    number: Whole
+    at: AwareDatetime | None = None
+    text: Annotated[str, StringConstraints(max_length=1000, pattern=r"^[^\x00]*$")]
+
+
+class LogsIn(DeviceModel):
+    """Log lines in order; they may be sent again."""
+
+    lines: list[LogLine] = Field(min_length=1, max_length=500)
