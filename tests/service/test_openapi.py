@@ -42,7 +42,7 @@ def test_every_operation_says_what_it_answers(document: dict[str, Any]) -> None:
 def test_the_document_describes_the_device_protocol_too(document: dict[str, Any]) -> None:
     paths = [path for path in document["paths"] if path.startswith("/device/v1/")]
     assert sorted(path.rpartition("/device/v1/")[2].partition("/")[0] for path in paths) == [
-        "checkins", "enrolments", "images", "keys", "manifests", "reports",
+        "checkins", "enrolments", "images", "keys", "logs", "manifests", "reports",
     ]  # fmt: skip
     checkin = document["paths"]["/device/v1/checkins"]["post"]
     assert checkin["requestBody"]["content"]["application/json"]["schema"]["$ref"].endswith("/CheckinIn")

@@ -16,7 +16,7 @@ from mellow_herald.core.selector import And, Compare, Has, Like, Node, Not, OneO
 from mellow_herald.core.version import version_key
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.selector_sql import compile_reason, compile_selector
-from mellow_herald.store.tables import Board, Device, ImageRow, Pulse, Release, ReleaseImage
+from mellow_herald.store.tables import Board, Device, DeviceEvent, ImageRow, Pulse, Release, ReleaseImage
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
 KNOWN = ["a" * 64, "b" * 64]
@@ -49,6 +49,10 @@ DEVICES: list[dict[str, Any]] = [
         "labels": {key: RNG.choice(WORDS) for key in ("site", "yard") if RNG.random() < 0.7},
         "components": {"radio": RNG.choice(VERSIONS)} if RNG.random() < 0.6 else {},
         "pulse": some_pulse(),
+        "rescued_at": RNG.choice([None, None, T0]),
+        "cloned_at": RNG.choice([None, None, T0]),
+        "slot": RNG.choice(["a", "a", "b", "recovery"]),
+        "restarts": RNG.choice([0, 0, 1, 5, 9]),
     }
     for n in range(120)
 ]
@@ -61,7 +65,10 @@ equality = st.sampled_from(["=", "!="])
 words = st.sampled_from([*WORDS, "TA-3", "comb-s1", "wifi"])
 patterns = st.text("*?fernhoqul_%\\", max_size=6) | st.sampled_from(["fern*", "*mere", "?", "comb-s?", "*"])
 versioned = st.sampled_from(["version", "radio.version", "boot.version"])
-everything = st.sampled_from(["site", "yard", "gateway", "battery", "version", "radio.version", "boot.version", "seen"])
+everything = st.sampled_from(
+    ["site", "yard", "gateway", "battery", "version", "runs", "radio.version", "boot.version", "seen"]
+)
+FLAGS = ["known_build", "in_rollout", "charging", "pinned", "rescued", "cloned", "restart_loop"]
 comparisons = (
     st.builds(Compare, texts, ordering, words)
     | st.builds(Compare, st.sampled_from(["hw_rev", "floor", "updater"]), ordering, st.integers(0, 5))
@@ -69,7 +76,10 @@ comparisons = (
     | st.builds(Compare, st.just("seen"), ordering, st.sampled_from([100, 120, 3600, 200_000]))
     | st.builds(Compare, st.just("presence"), equality, st.sampled_from(["online", "late", "offline", "never-seen"]))
     | st.builds(Compare, versioned, ordering, st.sampled_from(VERSIONS))
-    | st.builds(Compare, st.sampled_from(["known_build", "in_rollout", "charging", "pinned"]), equality, st.booleans())
+    | st.builds(Compare, st.sampled_from(FLAGS), equality, st.booleans())
+    | st.builds(
+        Compare, st.just("runs"), equality, st.sampled_from(["release", "unknown-build", "recovery", "unreadable"])
+    )
     | st.builds(Like, texts, patterns)
     | st.builds(Has, everything)
     | st.builds(OneOf, texts, st.lists(words, min_size=1, max_size=3).map(tuple))
@@ -85,12 +95,17 @@ trees = st.recursive(
 )
 
 
+NOT_COLUMNS = ("components", "pulse", "slot", "restarts")
+
+
 def pinned(device: dict[str, Any]) -> bool:
     return device["pinned_until"] is not None and device["pinned_until"] > NOW
 
 
 def facts(device: dict[str, Any]) -> dict[str, Any]:
-    known = None if device["digest"] is None else device["digest"] in KNOWN
+    recovery = device["slot"] == "recovery"
+    known = None if device["digest"] is None or recovery else device["digest"] in KNOWN
+    runs = "unreadable" if device["digest"] is None else "recovery" if recovery else None
     pulse = device["pulse"] or {"age": None, "condition": {}}
     seen_at = None if pulse["age"] is None else NOW - timedelta(seconds=pulse["age"])
     timed = {"seen": pulse["age"], "presence": presence(seen_at, timedelta(seconds=INTERVAL_S), NOW)}
@@ -100,6 +115,10 @@ def facts(device: dict[str, Any]) -> dict[str, Any]:
         **pulse["condition"],
         **timed,
         "known_build": known,
+        "runs": runs or ("release" if known else "unknown-build"),
+        "rescued": device["rescued_at"] is not None,
+        "cloned": device["cloned_at"] is not None,
+        "restart_loop": device["restarts"] >= 5,
         "in_rollout": False,
         "pinned": pinned(device),
     }
@@ -130,14 +149,19 @@ async def fleet(databases: Any) -> Any:
             }  # fmt: skip
             await connection.execute(insert(ReleaseImage).values(**row))
         for number, device in enumerate(DEVICES, 1):
-            own = {name: value for name, value in device.items() if name not in ("components", "pulse")}
+            own = {name: value for name, value in device.items() if name not in NOT_COLUMNS}
             more = {
                 "id": number, "version_keys": {n: version_key(v).hex() for n, v in device["components"].items()},
                 "generation": 1, "token_used": True, "may_enrol_again": False, "note": "",
-                "running": {}, "standby": {}, "enrolled_at": T0, "changed_at": T0,
+                "running": {"app": {"slot": device["slot"]}}, "standby": {}, "arriving": False,
+                "enrolled_at": T0, "changed_at": T0,
                 "version_key": version_key(device["version"]) if device["version"] else None,
             }  # fmt: skip
             await connection.execute(insert(Device).values(**own, **more))
+            for minutes in (30, 90):  # only those within the hour count
+                event = {"what": "restarted", "count": device["restarts"], "detail": ""}
+                at = NOW - timedelta(minutes=minutes)
+                await connection.execute(insert(DeviceEvent).values(device_id=number, at=at, **event))
             if device["pulse"]:
                 said = {"condition": device["pulse"]["condition"], "readings": {}, "boots": 1, "seq": 1, "next_s": 60}
                 seen_at = NOW - timedelta(seconds=device["pulse"]["age"])

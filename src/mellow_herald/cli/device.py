@@ -125,6 +125,18 @@ def label(
     print(f"{serial}: {'  '.join(f'{key} = {value}' for key, value in sorted(device.labels.items())) or 'no labels'}")
 
 
+@app.command("gateway")
+def gateway(
+    serial: str, before: Annotated[str, typer.Argument(metavar="GATEWAY", help="A serial; empty takes it off.")]
+) -> None:
+    """Say through which gateway a device reaches the network."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        herald.devices.edit(serial, gateway=before)
+    print(f"{serial}: {'behind ' + before if before else 'behind no gateway'}.")
+
+
 @app.command("note")
 def note(
     serial: str, text: Annotated[str, typer.Argument(help="What to remember of it; empty takes the note off.")]
@@ -160,44 +172,86 @@ def _print(device: Any, now: Any) -> None:
     out.print(f"[bold]{device.serial}[/]  {device.board} revision {device.hw_rev}, line {device.line}")
     grid = Table.grid(padding=(0, 2))
     labels = "  ".join(f"{key} = {value}" for key, value in sorted(device.labels.items()))
-    running, standby = device.running.get("app", {}), device.standby.get("app", {})
     due = f", next check-in expected {device.next_checkin_at:%H:%M:%S}" if device.next_checkin_at else ""
     flags = {True: "yes", False: "no"}
     condition = "  ".join(
         f"{key} {flags[value] if isinstance(value, bool) else value}" for key, value in sorted(device.condition.items())
     )
-    build = ("", "") if device.known_build else ("  unknown build", "herald.rose")
     rows = [
-        ("presence", f"{device.presence}, heard {heard}{due}"),
+        ("presence", f"{device.presence}, heard {heard}{due}, every {device.interval_s or '?'} s"),
         ("admission", device.admission),
         ("labels", labels or "none"),
         *([("note", device.note)] if device.note else []),
+        *([("gateway", device.gateway)] if device.gateway else []),
+        *([("behind it", ", ".join(device.behind))] if device.behind else []),
         *([("pinned", _pin(device))] if device.pinned_until and device.pinned_until > now else []),
-        ("running", Text.assemble(f"{device.version or 'nothing known'} in slot {running.get('slot', '?')}", build)),
-        ("", device.digest or ""),
-        ("standby", f"{standby['version']} in slot {standby['slot']}" if standby else "empty"),
-        ("floor number", str(device.floor)),
+        *([("marked", _marks(device))] if device.rescued_at or device.cloned_at else []),
+        ("update", _update(device)),
+        *([("waits for", _waits(device))] if device.waiting else []),
         ("condition", condition),
+        ("readings", "  ".join(f"{name} {value:g}" for name, value in sorted(device.readings.items())) or "none"),
         ("settings", (device.settings_digest or "")[:16]),
     ]
     for name, value in rows:
         grid.add_row(Text(name, "dim"), Text(value) if isinstance(value, str) else value)
     out.print(grid)
+    _print_components(device)
     entries = [
         [
             f"{e.at:%m-%d %H:%M:%S}", e.said_by, str(e.rollout_id or ""), styled(e.state) if e.state else e.what,
-            _particulars(e),
+            particulars(e),
         ]
         for e in device.timeline
     ]  # fmt: skip
     table("Timeline, newest first (service time)", ["at", "said by", "rollout", "state", ""], entries)
 
 
+RUNS = {
+    "unknown-build": "unknown build",
+    "recovery": "recovery image",
+    "unreadable": "cannot read what it runs",
+    None: "nothing known",
+}
+
+
+def _print_components(device: Any) -> None:
+    from rich.text import Text
+
+    rows = []
+    for name in sorted(device.running.keys() | device.standby.keys(), key=lambda one: (one != "app", one)):
+        running, standby = device.running.get(name) or {}, device.standby.get(name) or {}
+        build = RUNS.get(device.runs, "") if name == "app" else ""
+        version = Text.assemble(running.get("version") or "?", (f"  {build}" if build else "", "herald.rose"))
+        rows.append(
+            [name, version, running.get("slot", ""), str(running.get("floor", "")), running.get("digest", "")[:16],
+             f"{standby['version'] or '?'} in {standby['slot']}" if standby else "empty",
+             standby.get("digest", "")[:16]]
+        )  # fmt: skip
+    columns = ["component", "runs", "slot", "floor", "digest", "standby", "digest "]
+    table("Components", columns, rows, right=["floor"])
+
+
+def _update(device: Any) -> str:
+    if device.obstacles:
+        return "no: " + "; ".join(device.obstacles)
+    return f"can be updated; {'can go back' if device.way_back else 'no way back'} without a download"
+
+
+def _waits(device: Any) -> str:
+    return device.waiting + (f", expected {device.waiting_until:%H:%M:%S}" if device.waiting_until else "")
+
+
+def _marks(device: Any) -> str:
+    marks = {"rescued": device.rescued_at, "two devices use its token": device.cloned_at}
+    return "; ".join(f"{word}, noticed {at:%Y-%m-%d %H:%M}" for word, at in marks.items() if at)
+
+
 def _pin(device: Any) -> str:
     return f"until {device.pinned_until:%Y-%m-%d %H:%M} by {device.pinned_by}: {device.pinned_why}"
 
 
-def _particulars(entry: Any) -> str:
+def particulars(entry: Any) -> str:
+    """Reason, step, tests and detail of a timeline entry in one line."""
     parts = [entry.reason or "", entry.step or ""]
     if entry.percent is not None:
         parts.append(f"{entry.percent} %")

@@ -11,6 +11,8 @@ from mellow_herald.cli import (
     device,
     doctor,
     image,
+    installing,
+    inventory,
     journal,
     key,
     nameplate,
@@ -32,6 +34,7 @@ app = typer.Typer(
 )
 for noun in (key, board, nameplate, image, release, code, device, selection, rollout, sim):
     app.add_typer(noun.app)
+assert installing.app is inventory.app is device.app  # their commands stand under `herald device`
 app.command("serve")(serve.serve)
 app.command("demo")(demo.demo)
 app.command("doctor")(doctor.doctor)

@@ -2,7 +2,7 @@
 
 import asyncio
 import builtins
-from collections.abc import AsyncIterator, Iterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Iterator
 from functools import cached_property
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal, TypeVar
@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any, Literal, TypeVar
 import httpx
 
 from mellow_herald.client import calls
+from mellow_herald.client.async_devices import Baselines, Devices
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
-from mellow_herald.client.paging import every_async
 from mellow_herald.client.stream import async_events, ends_rollout
 from mellow_herald.client.transport import (
     AGAIN,
@@ -23,17 +23,13 @@ from mellow_herald.client.transport import (
     default_headers,
     keyed,
     pause_before,
+    streamed,
 )
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.event import Event, Health, JournalEntry, Overview
 from mellow_herald.wire.fleet import (
-    AdmissionIn,
     CodeIn,
     CodeOut,
-    DeviceDetail,
-    DeviceEdit,
-    DeviceOut,
-    PinIn,
     TimelineEntry,
 )
 from mellow_herald.wire.key import KeyListOut
@@ -69,6 +65,7 @@ class AsyncHerald:
         self.keys = Keys(self)
         self.codes = Codes(self)
         self.devices = Devices(self)
+        self.baselines = Baselines(self)
         self.selections = Selections(self)
         self.rollouts = Rollouts(self)
         self.journal = Journal(self)
@@ -137,17 +134,27 @@ class AsyncHerald:
                 raise error_for(response, call.doing)
         raise AssertionError("unreachable")
 
-    async def upload(self, call: Call[Result], portions: Iterator[bytes]) -> Result:
-        """Sends a call whose body is a stream; never repeated by itself."""
+    async def upload(self, call: Call[Result], portions: Iterator[bytes], *, timeout_s: float | None = None) -> Result:
+        """Sends a call whose body is a stream; never repeated by itself. The answer may take ``timeout_s``."""
         try:
-            response = await self._http.send(
-                self._http.build_request(**{**keyed(call), "content": _portions(portions)})
-            )
+            response = await self._http.send(self._http.build_request(**streamed(call, _portions(portions), timeout_s)))
         except httpx.TransportError as error:
             raise unreachable(self._http.base_url, error, call.doing) from error
         if not response.is_success:
             raise error_for(response, call.doing)
         return call.read(response.content)
+
+    async def download(self, call: Call[Any]) -> AsyncIterator[bytes]:
+        """The answer of a call, piece by piece."""
+        try:
+            async with self._http.stream(**keyed(call)) as response:
+                if not response.is_success:
+                    await response.aread()
+                    raise error_for(response, call.doing)
+                async for piece in response.aiter_bytes():
+                    yield piece
+        except httpx.TransportError as error:
+            raise unreachable(self._http.base_url, error, call.doing) from error
 
     async def follow(self, *, rollout_id: int | None = None, after: int | None = None) -> AsyncIterator[Event]:
         """The event feed, from now on or from after event ``after``; a broken connection is taken up again."""
@@ -260,50 +267,6 @@ class Codes:
     async def close(self, code_id: int) -> None:
         """Closes a code before its time."""
         await self._herald.send(calls.close_code(code_id))
-
-
-class Devices:
-    """Devices."""
-
-    def __init__(self, herald: AsyncHerald) -> None:
-        self._herald = herald
-
-    async def list(self, *, where: str | None = None, limit: int = 100, after: str | None = None) -> Page[DeviceOut]:
-        """A page of the devices that a selector picks."""
-        return await self._herald.send(calls.list_devices(where, limit, after))
-
-    def each(self, *, where: str | None = None) -> AsyncIterator[DeviceOut]:
-        """All devices that a selector picks, page after page."""
-        return every_async(lambda after: self.list(where=where, limit=1000, after=after))
-
-    async def decide(
-        self, to: Admission, serials: Sequence[str] = (), *, where: str | None = None, reason: str
-    ) -> Serials:
-        """Admits, refuses or retires devices (``to``), named or picked by a selector; returns those it concerned."""
-        said = AdmissionIn(to=to, serials=[*serials], where=where, reason=reason)
-        return (await self._herald.send(calls.decide_admission(said))).serials
-
-    async def pin(
-        self, serials: Sequence[str] = (), *, where: str | None = None, valid_for: str | None, reason: str
-    ) -> Serials:
-        """Keeps devices on what they run for so long (``30d``), or lets them go (None); returns those it concerned."""
-        said = PinIn(serials=[*serials], where=where, valid_for=valid_for, reason=reason)
-        return (await self._herald.send(calls.pin_devices(said))).serials
-
-    async def edit(
-        self, serial: str, labels: Mapping[str, str | None] | None = None, note: str | None = None
-    ) -> DeviceDetail:
-        """Changes labels (None takes one off, others stay) and the note."""
-        given: dict[str, Any] = {"labels": dict(labels or {})} | ({} if note is None else {"note": note})
-        return await self._herald.send(calls.edit_device(serial, DeviceEdit(**given)))
-
-    async def allow_enrolment(self, serial: str, reason: str) -> DeviceDetail:
-        """Lets a device that lost its token enrol once more."""
-        return await self._herald.send(calls.allow_enrolment(serial, reason))
-
-    async def show(self, serial: str) -> DeviceDetail:
-        """One device with its timeline."""
-        return await self._herald.send(calls.show_device(serial))
 
 
 class Selections:

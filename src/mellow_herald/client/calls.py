@@ -13,14 +13,8 @@ from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.check import CheckAsk, CheckOut
 from mellow_herald.wire.event import Health, JournalEntry, Overview
 from mellow_herald.wire.fleet import (
-    AdmissionIn,
-    AdmissionOut,
     CodeIn,
     CodeOut,
-    DeviceDetail,
-    DeviceEdit,
-    DeviceOut,
-    PinIn,
     TimelineEntry,
 )
 from mellow_herald.wire.key import KeyListIn, KeyListOut
@@ -59,21 +53,24 @@ class Call(Generic[Result]):
     repeatable: bool = False
 
 
-def _reader(kind: Any) -> Callable[[bytes], Any]:
+def reader(kind: Any) -> Callable[[bytes], Any]:
+    """Reads an answer as a model, or a list of them."""
     return TypeAdapter(kind).validate_json
 
 
-def _get(doing: str, path: str, kind: Any, **params: Any) -> Call[Any]:
+def get(doing: str, path: str, kind: Any, **params: Any) -> Call[Any]:
+    """A call that only reads."""
     given = {name: value for name, value in params.items() if value is not None}
-    return Call(doing, "GET", path, _reader(kind), params=given, repeatable=True)
+    return Call(doing, "GET", path, reader(kind), params=given, repeatable=True)
 
 
-def _post(
+def post(
     doing: str, path: str, kind: Any, body: Any, *, repeatable: bool = False, headers: dict[str, str] | None = None
 ) -> Call[Any]:
+    """A call that sends a model."""
     content = body.model_dump_json().encode()
     sent = {"content-type": "application/json", **(headers or {})}
-    return Call(doing, "POST", path, _reader(kind), body=content, headers=sent, repeatable=repeatable)
+    return Call(doing, "POST", path, reader(kind), body=content, headers=sent, repeatable=repeatable)
 
 
 def _nothing(_: bytes) -> None:
@@ -82,12 +79,12 @@ def _nothing(_: bytes) -> None:
 
 def sign_in(said: SignIn) -> Call[Me]:
     """Opens a session; the cookie is kept by the client."""
-    return _post(f"signing in as {said.name}", f"{API}/session", Me, said)
+    return post(f"signing in as {said.name}", f"{API}/session", Me, said)
 
 
 def whoami() -> Call[Me]:
     """Who the token belongs to."""
-    return _get("asking who is signed in", f"{API}/session", Me)
+    return get("asking who is signed in", f"{API}/session", Me)
 
 
 def sign_out() -> Call[None]:
@@ -98,12 +95,12 @@ def sign_out() -> Call[None]:
 
 def make_token(asked: TokenIn) -> Call[TokenOut]:
     """Makes a token."""
-    return _post("making a token", f"{API}/tokens", TokenOut, asked, headers={"herald-console": "1"})
+    return post("making a token", f"{API}/tokens", TokenOut, asked, headers={"herald-console": "1"})
 
 
 def list_tokens() -> Call[list[TokenOut]]:
     """One's own tokens."""
-    return _get("listing tokens", f"{API}/tokens", list[TokenOut])
+    return get("listing tokens", f"{API}/tokens", list[TokenOut])
 
 
 def close_token(token_id: int) -> Call[None]:
@@ -113,22 +110,22 @@ def close_token(token_id: int) -> Call[None]:
 
 def add_board(board: BoardIn) -> Call[BoardOut]:
     """Adds or replaces a board."""
-    return _post(f"adding board {board.name}", f"{API}/boards", BoardOut, board, repeatable=True)
+    return post(f"adding board {board.name}", f"{API}/boards", BoardOut, board, repeatable=True)
 
 
 def list_boards() -> Call[list[BoardOut]]:
     """All boards."""
-    return _get("listing boards", f"{API}/boards", list[BoardOut])
+    return get("listing boards", f"{API}/boards", list[BoardOut])
 
 
 def show_board(name: str) -> Call[BoardOut]:
     """One board."""
-    return _get(f"reading board {name}", f"{API}/boards/{name}", BoardOut)
+    return get(f"reading board {name}", f"{API}/boards/{name}", BoardOut)
 
 
 def publish_key_list(said: KeyListIn) -> Call[KeyListOut]:
     """Publishes a key list."""
-    return _post("publishing a key list", f"{API}/key_lists", KeyListOut, said, repeatable=True)
+    return post("publishing a key list", f"{API}/key_lists", KeyListOut, said, repeatable=True)
 
 
 def key_list(root: bytes, signed: bytes) -> KeyListIn:
@@ -139,7 +136,7 @@ def key_list(root: bytes, signed: bytes) -> KeyListIn:
 
 def newest_key_list() -> Call[KeyListOut]:
     """The key list in force."""
-    return _get("reading the key list", f"{API}/key_lists/newest", KeyListOut)
+    return get("reading the key list", f"{API}/key_lists/newest", KeyListOut)
 
 
 def _wishes(allowed: Allowed, **more: Any) -> dict[str, Any]:
@@ -164,38 +161,38 @@ def publish_release(
     label = [f"{key}={value}" for key, value in (labels or {}).items()]
     params = _wishes(allowed, draft="true" if draft else "", label=label)
     path = f"{API}/releases"
-    return Call(f"publishing {name}", "POST", path, _reader(ReleaseOut), params=params, headers=headers)
+    return Call(f"publishing {name}", "POST", path, reader(ReleaseOut), params=params, headers=headers)
 
 
 def check_envelope(name: str, envelope: bytes, allowed: Allowed) -> Call[EnvelopeCheck]:
     """What publishing would say of a signed envelope."""
     headers, path = {"content-type": ENVELOPE_MEDIA_TYPE}, f"{API}/release_checks/envelope"
-    read = _reader(EnvelopeCheck)
+    read = reader(EnvelopeCheck)
     return Call(f"publishing {name}", "POST", path, read, _wishes(allowed), envelope, headers, repeatable=True)
 
 
 def foresee_checks(asked: CheckAsk) -> Call[list[CheckOut]]:
     """What publishing would say of a release that is not sealed yet."""
-    return _post("asking what publishing would say", f"{API}/release_checks", list[CheckOut], asked, repeatable=True)
+    return post("asking what publishing would say", f"{API}/release_checks", list[CheckOut], asked, repeatable=True)
 
 
 def list_releases(where: str | None, limit: int, after: str | None, by_version: bool) -> Call[Page[ReleaseOut]]:
     """A page of releases."""
     order = "version" if by_version else None
     kind = Page[ReleaseOut]
-    return _get("listing releases", f"{API}/releases", kind, where=where, limit=limit, after=after, order=order)
+    return get("listing releases", f"{API}/releases", kind, where=where, limit=limit, after=after, order=order)
 
 
 def show_release(release_id: int) -> Call[ReleaseOut]:
     """One release."""
-    return _get(f"reading release {release_id}", f"{API}/releases/{release_id}", ReleaseOut)
+    return get(f"reading release {release_id}", f"{API}/releases/{release_id}", ReleaseOut)
 
 
 def edit_release(release_id: int, said: ReleaseEdit, revision: int | None) -> Call[ReleaseOut]:
     """Changes notes or labels; only if ``revision`` still stands, where it is given."""
     headers = {"content-type": "application/json", **({} if revision is None else {"if-match": f'"{revision}"'})}
     body, path = said.model_dump_json(exclude_none=True).encode(), f"{API}/releases/{release_id}"
-    return Call(f"changing release {release_id}", "PATCH", path, _reader(ReleaseOut), {}, body, headers)
+    return Call(f"changing release {release_id}", "PATCH", path, reader(ReleaseOut), {}, body, headers)
 
 
 def drop_release(release_id: int) -> Call[None]:
@@ -206,30 +203,30 @@ def drop_release(release_id: int) -> Call[None]:
 def publish_draft(release_id: int, allowed: Allowed) -> Call[ReleaseOut]:
     """Publishes a draft."""
     path = f"{API}/releases/{release_id}/publish"
-    return Call(f"publishing release {release_id}", "POST", path, _reader(ReleaseOut), _wishes(allowed))
+    return Call(f"publishing release {release_id}", "POST", path, reader(ReleaseOut), _wishes(allowed))
 
 
 def make_baseline(release_id: int, reason: str) -> Call[ReleaseOut]:
     """Makes a release the baseline."""
     path = f"{API}/releases/{release_id}/baseline"
-    return _post(f"making release {release_id} the baseline", path, ReleaseOut, ReasonIn(reason=reason))
+    return post(f"making release {release_id} the baseline", path, ReleaseOut, ReasonIn(reason=reason))
 
 
 def foresee_withdrawal(release_id: int) -> Call[WithdrawalOut]:
     """What withdrawing a release would stop."""
     path = f"{API}/releases/{release_id}/withdrawal"
-    return _get(f"asking what withdrawing release {release_id} stops", path, WithdrawalOut)
+    return get(f"asking what withdrawing release {release_id} stops", path, WithdrawalOut)
 
 
 def withdraw_release(release_id: int, reason: str) -> Call[WithdrawalOut]:
     """Withdraws a release."""
     path = f"{API}/releases/{release_id}/withdraw"
-    return _post(f"withdrawing release {release_id}", path, WithdrawalOut, ReasonIn(reason=reason))
+    return post(f"withdrawing release {release_id}", path, WithdrawalOut, ReasonIn(reason=reason))
 
 
 def show_manifest(release_id: int) -> Call[ManifestOut]:
     """A release's signed manifest, for people."""
-    return _get(f"reading the manifest of release {release_id}", f"{API}/releases/{release_id}/manifest", ManifestOut)
+    return get(f"reading the manifest of release {release_id}", f"{API}/releases/{release_id}/manifest", ManifestOut)
 
 
 def show_envelope(release_id: int) -> Call[bytes]:
@@ -240,28 +237,28 @@ def show_envelope(release_id: int) -> Call[bytes]:
 
 def show_lineage(board: str, line: str) -> Call[LineageOut]:
     """Versions of a line over time."""
-    return _get(f"reading the lineage of {line} on {board}", f"{API}/lineage/{board}/{line}", LineageOut)
+    return get(f"reading the lineage of {line} on {board}", f"{API}/lineage/{board}/{line}", LineageOut)
 
 
 def list_unused_releases() -> Call[list[UnusedRelease]]:
     """Releases whose images nobody needs any more."""
-    return _get("asking what is unused", f"{API}/unused_releases", list[UnusedRelease])
+    return get("asking what is unused", f"{API}/unused_releases", list[UnusedRelease])
 
 
 def clean_releases(release_ids: list[int]) -> Call[CleanOut]:
     """Cleans away the images of releases that nobody needs."""
     path = f"{API}/unused_releases/clean"
-    return _post("cleaning images away", path, CleanOut, CleanIn(releases=release_ids))
+    return post("cleaning images away", path, CleanOut, CleanIn(releases=release_ids))
 
 
 def make_code(asked: CodeIn) -> Call[CodeOut]:
     """Makes an enrolment code."""
-    return _post("making an enrolment code", f"{API}/codes", CodeOut, asked)
+    return post("making an enrolment code", f"{API}/codes", CodeOut, asked)
 
 
 def list_codes() -> Call[list[CodeOut]]:
     """Enrolment codes."""
-    return _get("listing enrolment codes", f"{API}/codes", list[CodeOut])
+    return get("listing enrolment codes", f"{API}/codes", list[CodeOut])
 
 
 def close_code(code_id: int) -> Call[None]:
@@ -269,52 +266,19 @@ def close_code(code_id: int) -> Call[None]:
     return Call(f"closing code {code_id}", "DELETE", f"{API}/codes/{code_id}", _nothing)
 
 
-def decide_admission(said: AdmissionIn) -> Call[AdmissionOut]:
-    """Admits, refuses or retires devices."""
-    return _post("deciding who is admitted", f"{API}/admissions", AdmissionOut, said, repeatable=True)
-
-
-def pin_devices(said: PinIn) -> Call[AdmissionOut]:
-    """Pins devices, or lets them go."""
-    return _post("pinning devices", f"{API}/pins", AdmissionOut, said, repeatable=True)
-
-
-def edit_device(serial: str, said: DeviceEdit) -> Call[DeviceDetail]:
-    """Changes labels and note."""
-    headers, body = {"content-type": "application/json"}, said.model_dump_json(exclude_unset=True).encode()
-    path = f"{API}/devices/{serial}"
-    return Call(f"changing device {serial}", "PATCH", path, _reader(DeviceDetail), {}, body, headers, repeatable=True)
-
-
-def allow_enrolment(serial: str, reason: str) -> Call[DeviceDetail]:
-    """Lets a device enrol once more."""
-    path = f"{API}/devices/{serial}/allow_enrolment"
-    return _post(f"allowing {serial} to enrol again", path, DeviceDetail, ReasonIn(reason=reason), repeatable=True)
-
-
-def list_devices(where: str | None, limit: int, after: str | None) -> Call[Page[DeviceOut]]:
-    """A page of devices."""
-    return _get("listing devices", f"{API}/devices", Page[DeviceOut], where=where, limit=limit, after=after)
-
-
-def show_device(serial: str) -> Call[DeviceDetail]:
-    """One device."""
-    return _get(f"reading device {serial}", f"{API}/devices/{serial}", DeviceDetail)
-
-
 def save_selection(said: SelectionIn) -> Call[SelectionOut]:
     """Saves a selection."""
-    return _post(f"saving selection {said.name}", f"{API}/selections", SelectionOut, said, repeatable=True)
+    return post(f"saving selection {said.name}", f"{API}/selections", SelectionOut, said, repeatable=True)
 
 
 def list_selections() -> Call[list[SelectionOut]]:
     """All selections."""
-    return _get("listing selections", f"{API}/selections", list[SelectionOut])
+    return get("listing selections", f"{API}/selections", list[SelectionOut])
 
 
 def show_selection(name: str) -> Call[SelectionOut]:
     """One selection."""
-    return _get(f"reading selection {name}", f"{API}/selections/{name}", SelectionOut)
+    return get(f"reading selection {name}", f"{API}/selections/{name}", SelectionOut)
 
 
 def drop_selection(name: str) -> Call[None]:
@@ -325,17 +289,17 @@ def drop_selection(name: str) -> Call[None]:
 def start_rollout(plan: PlanDocument) -> Call[RolloutOut]:
     """Starts a rollout; the key makes a repeated call harmless."""
     key = {"idempotency-key": secrets.token_hex(16)}
-    return _post(f"starting rollout {plan.name!r}", f"{API}/rollouts", RolloutOut, plan, repeatable=True, headers=key)
+    return post(f"starting rollout {plan.name!r}", f"{API}/rollouts", RolloutOut, plan, repeatable=True, headers=key)
 
 
 def list_rollouts(limit: int, after: str | None) -> Call[Page[RolloutOut]]:
     """A page of rollouts."""
-    return _get("listing rollouts", f"{API}/rollouts", Page[RolloutOut], limit=limit, after=after)
+    return get("listing rollouts", f"{API}/rollouts", Page[RolloutOut], limit=limit, after=after)
 
 
 def show_rollout(rollout_id: int) -> Call[RolloutOut]:
     """One rollout."""
-    return _get(f"reading rollout {rollout_id}", f"{API}/rollouts/{rollout_id}", RolloutOut)
+    return get(f"reading rollout {rollout_id}", f"{API}/rollouts/{rollout_id}", RolloutOut)
 
 
 def list_attempts(
@@ -344,39 +308,39 @@ def list_attempts(
     """A page of a rollout's attempts."""
     path = f"{API}/rollouts/{rollout_id}/attempts"
     kind = Page[AttemptOut]
-    return _get(f"listing attempts of {rollout_id}", path, kind, state=state, reason=reason, limit=limit, after=after)
+    return get(f"listing attempts of {rollout_id}", path, kind, state=state, reason=reason, limit=limit, after=after)
 
 
 def show_attempt(attempt_id: int) -> Call[AttemptOut]:
     """One attempt."""
-    return _get(f"reading attempt {attempt_id}", f"{API}/attempts/{attempt_id}", AttemptOut)
+    return get(f"reading attempt {attempt_id}", f"{API}/attempts/{attempt_id}", AttemptOut)
 
 
 def attempt_timeline(attempt_id: int) -> Call[list[TimelineEntry]]:
     """What happened in an attempt."""
     path = f"{API}/attempts/{attempt_id}/timeline"
-    return _get(f"reading the timeline of attempt {attempt_id}", path, list[TimelineEntry])
+    return get(f"reading the timeline of attempt {attempt_id}", path, list[TimelineEntry])
 
 
 def act(rollout_id: int, word: str, reason: str) -> Call[RolloutOut]:
     """Hold, resume, halt or cancel."""
     path = f"{API}/rollouts/{rollout_id}/{word}"
-    return _post(f"{word} of rollout {rollout_id}", path, RolloutOut, ReasonIn(reason=reason))
+    return post(f"{word} of rollout {rollout_id}", path, RolloutOut, ReasonIn(reason=reason))
 
 
 def show_journal(limit: int, after: str | None) -> Call[Page[JournalEntry]]:
     """A page of the journal."""
-    return _get("reading the journal", f"{API}/journal", Page[JournalEntry], limit=limit, after=after)
+    return get("reading the journal", f"{API}/journal", Page[JournalEntry], limit=limit, after=after)
 
 
 def overview() -> Call[Overview]:
     """What needs a person, what is moving, who is there."""
-    return _get("reading the overview", f"{API}/overview", Overview)
+    return get("reading the overview", f"{API}/overview", Overview)
 
 
 def live() -> Call[Health]:
     """Whether the process answers."""
-    return _get("asking whether the service lives", "/health/live", Health)
+    return get("asking whether the service lives", "/health/live", Health)
 
 
 def metrics() -> Call[str]:
@@ -386,9 +350,9 @@ def metrics() -> Call[str]:
 
 def ready() -> Call[Health]:
     """Whether the service serves."""
-    return _get("asking for the service's health", "/health/ready", Health)
+    return get("asking for the service's health", "/health/ready", Health)
 
 
 def openapi() -> Call[dict[str, Any]]:
     """The OpenAPI document."""
-    return _get("reading the OpenAPI document", f"{API}/openapi.json", dict[str, Any])
+    return get("reading the OpenAPI document", f"{API}/openapi.json", dict[str, Any])

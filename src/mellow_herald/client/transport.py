@@ -40,6 +40,12 @@ def keyed(call: Call[Any]) -> dict[str, Any]:
     }
 
 
+def streamed(call: Call[Any], portions: Any, timeout_s: float | None) -> dict[str, Any]:
+    """The same for a call whose body is a stream and whose answer may take its time (s)."""
+    patient = {} if timeout_s is None else {"timeout": httpx.Timeout(timeout_s, connect=5.0)}
+    return {**keyed(call), "content": portions, **patient}
+
+
 def pause_before(attempt: int, response: httpx.Response | None = None) -> float:
     """Seconds to wait before try number ``attempt`` (from 2); ``Retry-After`` counts, up to 10 s."""
     said = response.headers.get("retry-after", "") if response is not None else ""

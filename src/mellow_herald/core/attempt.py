@@ -56,6 +56,8 @@ FAILED_REASONS = frozenset(
     }
 )  # fmt: skip
 REVERTED_REASONS = frozenset({"crashed", "hung", "self-test-failed", "no-contact", "power-lost", "in-recovery"})
+# Where a device went back without a word, losing power is the least that must have happened.
+UNSAID = "power-lost"
 RELAPSED_REASONS = frozenset({"crash-looping", "went-silent", "readings-worse", "fell-back", "install-loop"})
 REASONS = {
     State.FAILED: FAILED_REASONS,
@@ -186,6 +188,11 @@ class StayedOld:
 
 
 @dataclass(frozen=True, slots=True)
+class CameBackOld:
+    """The device restarted after it began to install, and runs what it ran: it never says so itself."""
+
+
+@dataclass(frozen=True, slots=True)
 class Silence:
     """No authenticated call within the plan's ``answer_within``."""
 
@@ -230,7 +237,7 @@ class Close:
 
 
 Event = (
-    Report | Offer | StandbyHolds | Wait | Clear | StayedOld | Silence | CallOff
+    Report | Offer | StandbyHolds | Wait | Clear | StayedOld | CameBackOld | Silence | CallOff
     | TryAgain | EndTries | Resume | Relapse | RolledBack | Close
 )  # fmt: skip
 
@@ -280,6 +287,9 @@ def advance(attempt: Attempt, event: Event, now: datetime) -> Step | Refusal:
                 return _move(attempt, State.CLEARED, now, clearance=number, clearance_until=until)
         case StayedOld(halted):
             return _stayed_old(attempt, halted, now)
+        case CameBackOld():
+            if attempt.state in (State.INSTALLING, State.PROVING):
+                return _move(attempt, State.REVERTED, now, reason=UNSAID)
         case Silence():
             if attempt.state in UNDER_WAY and attempt.state is not State.QUEUED:
                 return _move(attempt, State.SILENT, now)
@@ -325,6 +335,8 @@ def _report(attempt: Attempt, report: Report, now: datetime) -> Step | Refusal:
         return _forward(attempt, report, now)
     if state is State.SILENT and not report.other_live:
         return _say(attempt, report, now)
+    if state is State.REVERTED and said is State.REVERTED and attempt.reason == UNSAID:
+        return _update(attempt, reason=report.reason)  # its own word, on its way when the service drew its conclusion
     if state is State.CALLED_OFF and said in SWITCHED and not report.other_live:
         # Told to stop, it switched all the same: the record must show where it really is.
         return _say(attempt, report, now)

@@ -36,14 +36,20 @@ class Order(StrEnum):
     STAY = "stay"
 
 
+Missing = tuple[WaitingFor, datetime | None] | None
+
+
 @dataclass(frozen=True, slots=True)
 class Word:
     """What the device's call shows: whether it could switch now, whether its standby slot holds the image of the
-    attempt, and whether it is a check-in (only those are given clearance)."""
+    attempt, and whether it is a check-in (only those are given clearance). ``missing`` are what it waits for before it
+    may download and before it may switch, as ``core.needs.missing`` finds it."""
 
     check_in: bool
     ready: bool = False
     standby_holds: bool = False
+    missing_to_fetch: Missing = None
+    missing_to_switch: Missing = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,7 +63,7 @@ class Answer:
 
 def may_be_cleared(rollout: RolloutState, word: Word) -> bool:
     """Whether ``answer`` may need a clearance number; the caller draws it under the rollout's gate."""
-    return rollout is RolloutState.RUNNING and word.check_in and word.ready
+    return rollout is RolloutState.RUNNING and word.check_in and word.ready and word.missing_to_switch is None
 
 
 def answer(attempt: Attempt, rollout: RolloutState, word: Word, now: datetime, numbers: Iterator[int]) -> Answer:
@@ -102,17 +108,20 @@ def _order(
     if word.standby_holds and word.check_in and running:
         follow.apply(StandbyHolds())
     match follow.attempt.state:
+        case State.QUEUED if running and word.missing_to_fetch is not None:
+            follow.apply(Wait(*word.missing_to_fetch))
         case State.QUEUED | State.OFFERED | State.DOWNLOADING if running:
             follow.apply(Offer())
             return Order.FETCH
-        case State.STAGED if running and word.check_in and word.ready:
+        case State.STAGED if may_be_cleared(rollout, word):
             follow.apply(Clear(next(numbers), now + CLEARANCE))
             return Order.SWITCH
         case State.STAGED:
-            if word.check_in and not word.ready:
-                follow.apply(Wait(WaitingFor.DEVICE_BUSY))
+            if word.check_in:
+                found = word.missing_to_switch or (None if word.ready else (WaitingFor.DEVICE_BUSY, None))
+                follow.apply(Wait(*(found or (WaitingFor.NEXT_CHECK_IN, None))))
             return Order.STAY
-        case State.CLEARED if running and word.check_in and word.ready:
+        case State.CLEARED if may_be_cleared(rollout, word):
             # Its answer got lost: the clearance it has still stands, with the time that is left.
             return Order.SWITCH
         case State.CLEARED if not running:

@@ -3,6 +3,7 @@
 Because every rule is a selector, the same list works on facts in memory and, compiled, in the database.
 """
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -45,8 +46,28 @@ class Candidate:
 Rules = tuple[tuple[PassedOver, Node], ...]
 
 
-def rules_for(release: Candidate) -> Rules:
-    """The rules in the order in which they speak."""
+class Allow(StrEnum):
+    """What a plan may ask for in so many words; each takes a rule away."""
+
+    AGAIN = "again"  # devices that run it already get it once more
+    OLDER = "older"  # it may be older than what runs
+    UNKNOWN_BUILDS = "unknown-builds"  # builds that no release has may be overwritten
+
+
+LIFTED = {
+    Allow.AGAIN: PassedOver.ALREADY_RUNNING,
+    Allow.OLDER: PassedOver.NEWER_RUNNING,
+    Allow.UNKNOWN_BUILDS: PassedOver.UNKNOWN_BUILD,
+}
+
+
+def rules_for(release: Candidate, allow: Collection[Allow] = ()) -> Rules:
+    """The rules in the order in which they speak, without those that ``allow`` lifts."""
+    lifted = {LIFTED[one] for one in allow}
+    return tuple((reason, rule) for reason, rule in _all_rules(release) if reason not in lifted)
+
+
+def _all_rules(release: Candidate) -> Rules:
     revision = Or((Compare("hw_rev", "<", release.hw_rev_min), Compare("hw_rev", ">", release.hw_rev_max)))
     step = Or(() if release.least_running is None else (Compare("version", "<", release.least_running),))
     return (

@@ -1,8 +1,10 @@
 """A plan: target, rings and numbers of a rollout."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import timedelta
 
+from mellow_herald.core.needs import Needs
+from mellow_herald.core.placement import Allow
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.core.version import parse_version
@@ -32,7 +34,8 @@ class Ring:
 @dataclass(frozen=True, slots=True)
 class Plan:
     """What a rollout is to do. ``retries`` are further tries after the first; ``trial_for`` is how long new
-    firmware may run on trial; ``answer_within`` after how long without a call a device counts as silent."""
+    firmware may run on trial; ``answer_within`` after how long without a call a device counts as silent; ``log``
+    asks for the devices' log lines meanwhile."""
 
     name: str
     release: ReleaseName
@@ -42,6 +45,9 @@ class Plan:
     retry_pause: timedelta = timedelta(minutes=5)
     answer_within: timedelta = timedelta(minutes=30)
     trial_for: timedelta = timedelta(seconds=30)
+    needs: Needs = field(default_factory=Needs)
+    allow: frozenset[Allow] = frozenset()
+    log: bool = False
 
     def check(self) -> None:
         """Raises ``Refused`` if a value makes no sense."""

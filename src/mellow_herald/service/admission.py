@@ -1,7 +1,7 @@
 """Letting devices in and out, and what engineers write on them."""
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -33,7 +33,8 @@ async def decide(context: Context, to: str, where: Node | None, serials: Sequenc
             if not rows:
                 break
             ids = [row["id"] for row in rows]
-            await admission.change_devices(connection, ids, admission=to, changed_at=now)
+            arriving = to == "admitted"
+            await admission.change_devices(connection, ids, admission=to, changed_at=now, arriving=arriving)
             if to == "retired":
                 await _call_off(connection, ids, context)
             events = [
@@ -90,9 +91,11 @@ async def edit(context: Context, serial: str, said: DeviceEdit, by: str) -> None
         values: dict[str, Any] = {"labels": {key: value for key, value in labels.items() if value is not None}}
         if said.note is not None:
             values["note"] = said.note
+        if said.gateway is not None:
+            values["gateway"] = said.gateway or None
         await admission.change_devices(connection, [row["id"]], **values, changed_at=now)
         data = said.model_dump(exclude_none=False)
-        await write_journal(connection, JournalEntry(now, by, "device edited", serial, "labels or note", data))
+        await write_journal(connection, JournalEntry(now, by, "device edited", serial, "labels, note or gateway", data))
         await publish(connection, [FeedEvent(now, "device", None, row["id"], data={"serial": serial})])
     context.memory.forget(row["id"])
 
@@ -134,6 +137,30 @@ async def allow_enrolment(context: Context, serial: str, by: str, why: str) -> N
         row = await _locked(connection, context, serial)
         await admission.change_devices(connection, [row["id"]], may_enrol_again=True)
         await write_journal(connection, JournalEntry(now, by, "enrolment allowed again", serial, why))
+
+
+async def settle(context: Context, serial: str, by: str, why: str) -> None:
+    """Takes the marks off a device that was rescued, or whose token two units used: a person has seen to it."""
+    now = context.clock.now()
+    async with context.engine.begin() as connection:
+        row = await _locked(connection, context, serial)
+        await admission.change_devices(connection, [row["id"]], rescued_at=None, cloned_at=None)
+        await write_journal(connection, JournalEntry(now, by, "device settled", serial, why))
+        await publish(connection, [FeedEvent(now, "device", None, row["id"], data={"serial": serial})])
+
+
+async def ask_for_log(context: Context, serial: str, length: timedelta | None, by: str) -> None:
+    """Asks a device for its log lines for so long, or (None) no longer."""
+    now = context.clock.now()
+    until = None if length is None else now + length
+    async with context.engine.begin() as connection:
+        row = await _locked(connection, context, serial)
+        await admission.change_devices(connection, [row["id"]], log_until=until)
+        why = f"until {until:%Y-%m-%d %H:%M}" if until else "no longer"
+        await write_journal(connection, JournalEntry(now, by, "log asked for", serial, why))
+        # An order in the sense of the memory: the next check-in must be answered with what is asked.
+        await publish(connection, [FeedEvent(now, "orders", None, row["id"], data={"serial": serial})])
+    context.memory.forget(row["id"])
 
 
 async def _locked(connection: AsyncConnection, context: Context, serial: str) -> Mapping[str, Any]:

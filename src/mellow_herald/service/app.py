@@ -13,7 +13,20 @@ from starlette.routing import Route
 
 from mellow_herald import __version__
 from mellow_herald.service import health
-from mellow_herald.service.api import boards, fleet, keys, lineage, people, releases, rollouts, selections, watching
+from mellow_herald.service.api import (
+    baselines,
+    boards,
+    fleet,
+    inventory,
+    keys,
+    lineage,
+    people,
+    releases,
+    rollouts,
+    selections,
+    watching,
+)
+from mellow_herald.service.baselines import keep_bringing
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.conductor import Conductor
 from mellow_herald.service.console import serve_console
@@ -65,7 +78,7 @@ def create_app(context: Context) -> FastAPI:
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run()]
-        work = [*moving, keep_sampling(context), keep_sweeping(context), keep_checking(context)]
+        work = [*moving, keep_sampling(context), keep_bringing(context), keep_sweeping(context), keep_checking(context)]
         tasks = [asyncio.create_task(one) for one in work]
         try:
             yield
@@ -89,7 +102,8 @@ def create_app(context: Context) -> FastAPI:
     )
     app.state.context = context
     add_problem_handlers(app)
-    for noun in (people, boards, keys, releases, lineage, fleet, selections, rollouts, watching):
+    nouns = (people, boards, keys, releases, lineage, fleet, inventory, baselines, selections, rollouts, watching)
+    for noun in nouns:
         app.include_router(noun.router, prefix=API)
     app.include_router(health.router)
 

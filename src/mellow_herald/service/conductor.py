@@ -46,13 +46,14 @@ def plan_of(row: Any) -> Plan:
     return PlanDocument.model_validate(row["plan"]).to_plan()
 
 
-def rules_of(row: Any) -> Rules:
-    """Who is passed over by a stored rollout (or release) row."""
+def rules_of(row: Any, plan: Plan | None = None) -> Rules:
+    """Who is passed over by a plan for a stored rollout (or release) row."""
     return rules_for(
         Candidate(
             row["board"], row["line"], row["version"], row["floor"], tuple(row["digests"]),
             row["hw_rev_min"], row["hw_rev_max"], row["needs"].get(APP),
-        )
+        ),
+        plan.allow if plan else (),
     )  # fmt: skip
 
 
@@ -144,7 +145,7 @@ class Conductor:
 
     async def _open_ring(self, row: Any, plan: Plan, position: int) -> None:
         """Opens a ring in slices, each under the shared gate with a look whether the rollout still runs."""
-        target, rules, engine = parse_selector(plan.target), rules_of(row), self._context.engine
+        target, rules, engine = parse_selector(plan.target), rules_of(row, plan), self._context.engine
         placed = None
         while placed != 0:
             now = self._context.clock.now()

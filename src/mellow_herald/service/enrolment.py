@@ -86,12 +86,17 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
             "token_used": False,
             "may_enrol_again": False,
             "changed_at": now,
+            "arriving": admission == "admitted",
+            "cloned_at": None,
         }
+        if asked.gateway is not None:
+            values["gateway"] = asked.gateway
         generation = 1 if known is None else known["generation"] + 1
         if known is not None:
             # What engineers wrote on it stays; its old token ends with the generation.
             labels = {**known["labels"], **code["labels"]}
             await change_devices(connection, [known["id"]], **values, labels=labels, generation=generation)
+            await fleet.forget_pulse(connection, known["id"])  # its boots are counted anew
             device_id: int | None = known["id"]
         else:
             new = {

@@ -15,13 +15,15 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core import attempt as core
 from mellow_herald.core.attempt import Attempt, Effect, Refusal, State
+from mellow_herald.core.history import Happening, Known, Standing, happenings, is_odd
+from mellow_herald.core.needs import Needs, missing
 from mellow_herald.core.order import Answer, Order, Word, answer, may_be_cleared
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.core.version import version_key
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
-from mellow_herald.store import attempts, fleet, rollouts
-from mellow_herald.store.feed import FeedEvent, publish
+from mellow_herald.store import attempts, fleet, history, rollouts
+from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import draw_numbers, share_gates
 from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, RefusedReport, ReportIn
 from mellow_herald.wire.rollout import PlanDocument
@@ -31,6 +33,7 @@ log = structlog.get_logger()
 GATHER_SECONDS = 0.003
 BATCH = 256
 SOONEST_CHECKIN_S = 10
+MARKING = frozenset({Happening.CLONED, Happening.RESCUED, Happening.BACK})
 USUAL_INTERVAL_S = 300
 
 
@@ -47,11 +50,14 @@ class Call:
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What does not change about a rollout: the digests of its manifest and ``app`` images, and the trial's length."""
+    """What does not change about a rollout: the digests of its manifest and ``app`` images, the trial's length, what it
+    needs of a device's condition, and whether it asks for log lines."""
 
     manifest: str
     digests: frozenset[str]
     trial_s: int
+    needs: Needs
+    log: bool
 
 
 @dataclass(slots=True)
@@ -77,6 +83,9 @@ class Batch:
     pulses: dict[int, dict[str, Any]] = field(default_factory=dict)
     touched: set[int] = field(default_factory=set)
     timeline: list[dict[str, Any]] = field(default_factory=list)
+    last_pulses: dict[int, dict[str, Any]] = field(default_factory=dict)
+    history: list[dict[str, Any]] = field(default_factory=list)
+    cloned: list[tuple[dict[str, Any], str]] = field(default_factory=list)
     of_device: dict[int, list[Held]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -167,6 +176,7 @@ class Intake:
             held,
             {rollout_id: RolloutState(state) for rollout_id, state in states.items()},
             iter(()),
+            last_pulses=await fleet.last_pulses(connection, devices),
         )
         wanted = sum(self._may_be_cleared(batch, call) for call in calls)
         if wanted:
@@ -177,15 +187,25 @@ class Intake:
         held = batch.current(call.device_id)
         if held is None or call.checkin is None:
             return False
-        word = Word(check_in=True, ready=call.checkin.ready)
-        return may_be_cleared(batch.states[held.row["rollout_id"]], word)
+        rollout_id = held.row["rollout_id"]
+        return may_be_cleared(batch.states[rollout_id], self._word(call.checkin, self._targets[rollout_id]))
+
+    def _word(self, said: CheckinIn | None, target: Target, *, holds: bool = False) -> Word:
+        if said is None:
+            return Word(check_in=False, standby_holds=holds)
+        condition = said.condition.model_dump()
+        return Word(
+            True, said.ready, holds,
+            missing(target.needs, condition, switching=False), missing(target.needs, condition, switching=True),
+        )  # fmt: skip
 
     async def _load_targets(self, connection: AsyncConnection, ids: set[int]) -> None:
         for rollout_id in ids - self._targets.keys():
             (row,) = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
-            trial = PlanDocument.model_validate(row["plan"]).to_plan().trial_for
+            plan = PlanDocument.model_validate(row["plan"]).to_plan()
+            trial_s = int(plan.trial_for.total_seconds())
             self._targets[rollout_id] = Target(
-                row["manifest_digest"], frozenset(row["digests"]), int(trial.total_seconds())
+                row["manifest_digest"], frozenset(row["digests"]), trial_s, plan.needs, plan.log
             )
 
     def _answer(self, batch: Batch, call: Call) -> OrderOut:
@@ -212,6 +232,12 @@ class Intake:
 
     def _note_word(self, batch: Batch, device: dict[str, Any], said: CheckinIn) -> None:
         app = said.running.get("app")
+        last = batch.last_pulses.get(device["id"])
+        odd = self._note_history(batch, device, last, said)
+        if odd is not None:
+            # Not this unit's word, or an old one: what is known of the device stays.
+            batch.pulses[device["id"]] = {**(batch.pulses.get(device["id"]) or last or {}), **odd}
+            return
         word = {
             "running": {name: content.model_dump() for name, content in said.running.items()},
             "standby": {name: content.model_dump() for name, content in said.standby.items()},
@@ -235,7 +261,76 @@ class Intake:
             "next_s": self._interval(device),
             "condition": said.condition.model_dump(exclude_none=True),
             "readings": said.readings,
+            "odd_boots": None,
+            "odd_seq": None,
         }
+        batch.last_pulses[device["id"]] = batch.pulses[device["id"]]
+
+    def _note_history(
+        self, batch: Batch, device: dict[str, Any], last: dict[str, Any] | None, said: CheckinIn
+    ) -> dict[str, Any] | None:
+        """Writes down what the check-in shows of the device's past; for one that is older than what is known, returns
+        what the pulse is to remember of it."""
+        app = said.running.get("app")
+        heard = Standing(
+            said.boots, said.seq, app.digest if app else None, app.version if app else None,
+            app.slot if app else "", said.settings_digest,
+        )  # fmt: skip
+        known = self._known(batch, device, last)
+        events = list(happenings(known, heard, batch.now))
+        for event in events:
+            row = {"device_id": device["id"], "at": batch.now, "what": event.what, "detail": event.detail}
+            if event.what is Happening.CLONED:
+                if device["cloned_at"] is not None:
+                    continue  # it is known, and shown, until somebody settles it
+                device["cloned_at"] = batch.now
+                batch.cloned.append((device, event.detail))
+            elif event.what is Happening.RESCUED:
+                device["rescued_at"] = batch.now
+            elif event.what is Happening.BACK:
+                device["arriving"] = True
+            batch.history.append({**row, "count": event.count})
+        if any(event.what in MARKING for event in events):
+            batch.changed_devices[device["id"]] = device
+        if is_odd(known, heard):
+            return {"odd_boots": said.boots, "odd_seq": said.seq}
+        self._note_way_back(batch, device, known, heard)
+        return None
+
+    def _known(self, batch: Batch, device: dict[str, Any], last: dict[str, Any] | None) -> Known:
+        if last is None:
+            return Known(None, None)
+        held = batch.current(device["id"])
+        running = device["running"].get("app") or {}
+        standing = Standing(
+            last["boots"], last["seq"], device["digest"], device["version"], running.get("slot", ""),
+            device["settings_digest"],
+        )  # fmt: skip
+        odd = None if last["odd_boots"] is None else (last["odd_boots"], last["odd_seq"])
+        if held is None:
+            return Known(standing, last["seen_at"], odd=odd)
+        wanted = self._targets[held.row["rollout_id"]].digests
+        lost = held.attempt.state is State.SILENT
+        return Known(standing, last["seen_at"], lost, held.row["from_digest"], wanted, odd)
+
+    def _note_way_back(self, batch: Batch, device: dict[str, Any], known: Known, heard: Standing) -> None:
+        """A device that restarted while it was to install, and runs what it ran, went back, said so or not."""
+        held = batch.current(device["id"])
+        restarted = known.last is not None and heard.boots > known.last.boots
+        if held is None or not restarted or heard.digest != held.row["from_digest"] or heard.digest in known.wanted:
+            return
+        outcome = core.advance(held.attempt, core.CameBackOld(), batch.now)
+        if isinstance(outcome, Refusal) or outcome.effect is not Effect.MOVED:
+            return
+        self._change(held, outcome.attempt)
+        batch.timeline.append(
+            {
+                "attempt_id": held.row["id"], "at": batch.now, "said_by": "service", "what": "state",
+                "try_number": outcome.attempt.try_number, "state": outcome.attempt.state,
+                "reason": outcome.attempt.reason,
+                "detail": "it restarted and runs what it ran before, without a word of its own",
+            }
+        )  # fmt: skip
 
     def _interval(self, device: dict[str, Any]) -> int:
         intervals = self._context.memory.intervals.get(device["board"])
@@ -291,12 +386,13 @@ class Intake:
     def _order(self, batch: Batch, device: dict[str, Any], call: Call) -> OrderOut:
         interval = self._interval(device)
         held = batch.current(call.device_id)
+        log_asked = device["log_until"] is not None and device["log_until"] > batch.now
         if held is None:
-            return OrderOut(next_checkin_s=interval)
+            return OrderOut(next_checkin_s=interval, log=log_asked)
         target = self._targets[held.row["rollout_id"]]
         standby = device["standby"].get("app") or {}
         holds = standby.get("digest") in target.digests
-        word = Word(call.checkin is not None, bool(call.checkin and call.checkin.ready), holds)
+        word = self._word(call.checkin, target, holds=holds)
         before = held.attempt
         found = answer(before, batch.states[held.row["rollout_id"]], word, batch.now, batch.numbers)
         self._change(held, found.attempt)
@@ -305,8 +401,9 @@ class Intake:
             interval = max(SOONEST_CHECKIN_S, interval // 4)
         if call.checkin is not None:
             batch.pulses[device["id"]]["next_s"] = interval
+        log_asked = log_asked or (target.log and held.attempt.live)
         if found.order is None:
-            return OrderOut(next_checkin_s=interval)
+            return OrderOut(next_checkin_s=interval, log=log_asked)
         order = OrderOut(
             order=found.order,
             attempt=held.row["id"],
@@ -314,6 +411,8 @@ class Intake:
             manifest=target.manifest,
             trial_s=target.trial_s,
             next_checkin_s=interval,
+            urgent=target.needs.urgent,
+            log=log_asked,
         )
         if found.order is Order.SWITCH:
             left = (found.attempt.clearance_until or batch.now) - batch.now
@@ -348,6 +447,10 @@ class Intake:
         await attempts.add_to_timeline(connection, batch.timeline)
         await fleet.update_devices(connection, list(batch.changed_devices.values()))
         await fleet.write_pulses(connection, list(batch.pulses.values()))
+        await history.add_events(connection, batch.history)
+        for device, detail in batch.cloned:
+            entry = JournalEntry(batch.now, "service", "two devices use one token", device["serial"], detail)
+            await write_journal(connection, entry)
         await fleet.touch_pulses(connection, list(batch.touched - batch.pulses.keys()), batch.now)
         events = [self._event(batch, held) for held in changed]
         events += [
@@ -376,7 +479,7 @@ class Intake:
     def _remember(self, batch: Batch, call: Call, said: OrderOut) -> None:
         held = batch.current(call.device_id)
         assert call.checkin is not None
-        if said.order is None and (held is None or not held.attempt.live):
+        if said.order is None and not said.log and (held is None or not held.attempt.live):
             interval = self._interval(batch.devices[call.device_id])
             self._context.memory.remember(call.device_id, call.checkin, interval, call.epoch)
         else:

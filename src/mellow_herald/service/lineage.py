@@ -26,7 +26,7 @@ async def keep_sampling(context: Context) -> None:
 
 
 async def sample(context: Context) -> int:
-    """Adds a sample of every line whose counts have changed; returns how many. One process does it for all."""
+    """Adds a sample of every line and board whose counts changed; returns how many. One process does it for all."""
     added = 0
     async with context.engine.begin() as connection:
         if not await try_take(connection, Lock.LINEAGE):
@@ -37,6 +37,11 @@ async def sample(context: Context) -> int:
             found = counts.get((board, line), {})
             if found != before.get((board, line), {}):
                 await lineage.add_sample(connection, board, line, now, found)
+                added += 1
+        present, present_before = await lineage.presence_now(connection, now), await lineage.newest_presence(connection)
+        for board in present.keys() | present_before.keys():
+            if present.get(board, {}) != present_before.get(board, {}):
+                await lineage.add_presence(connection, board, now, present.get(board, {}))
                 added += 1
     return added
 

@@ -119,6 +119,8 @@ class Memory:
             "next_s": next_s,
             "condition": said.condition,
             "readings": said.readings,
+            "odd_boots": None,
+            "odd_seq": None,
         }
 
     def take_pulses(self) -> list[dict[str, Any]]:

@@ -46,7 +46,7 @@ async def start(context: Context, document: PlanDocument, by: str, request_key: 
                 f"Publish {APP} in a release of its own.",
             )  # fmt: skip
         digests = [c["digest"] for c in full["components"]]
-        counts = await rollouts.count_target(connection, target, rules_of({**release, "digests": digests}), now)
+        counts = await rollouts.count_target(connection, target, rules_of({**release, "digests": digests}, plan), now)
         targeted = sum(counts.values())
         if not counts.get(None):
             reasons = ", ".join(f"{n} {reason}" for reason, n in counts.items()) or "the target matches no device"

@@ -38,7 +38,7 @@ Span = Annotated[timedelta, BeforeValidator(_duration)]
 Selector = Annotated[str, AfterValidator(_selector)]
 Share = Annotated[float, Field(ge=0, le=1)]
 Percent = Annotated[int, Field(ge=0, le=100)]
-SERIAL = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
+SERIAL = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 NUMBER = re.compile(r"\{n(:0[1-9])?\}")
 
 

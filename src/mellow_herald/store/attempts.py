@@ -9,7 +9,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import Attempt, DownloadStep, State, WaitingFor
 from mellow_herald.store.database import as_rows
-from mellow_herald.store.tables import AttemptRow, Device
+from mellow_herald.store.tables import AttemptRow, Device, Pulse, Rollout
 
 Row = Mapping[str, Any]
 SAME = (
@@ -139,6 +139,18 @@ async def add_to_timeline(connection: AsyncConnection, rows: Sequence[dict[str, 
         )
 
 
+def _shown() -> Any:
+    return (
+        select(
+            AttemptRow.__table__, Device.serial, Device.hw_rev, Rollout.plan,
+            Pulse.seen_at, Pulse.next_s, Pulse.condition,
+        )
+        .join(Device, Device.id == AttemptRow.device_id)
+        .join(Rollout, Rollout.id == AttemptRow.rollout_id)
+        .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
+    )  # fmt: skip
+
+
 async def list_attempts(
     connection: AsyncConnection,
     rollout_id: int,
@@ -148,13 +160,9 @@ async def list_attempts(
     after: int = 0,
     limit: int = 100,
 ) -> list[Row]:
-    """Attempts of a rollout by id, with the serial and revision of their device."""
+    """Attempts of a rollout by id, with what is known of their device and the plan."""
     statement = (
-        select(AttemptRow.__table__, Device.serial, Device.hw_rev)
-        .join(Device, Device.id == AttemptRow.device_id)
-        .where(AttemptRow.rollout_id == rollout_id, AttemptRow.id > after)
-        .order_by(AttemptRow.id)
-        .limit(limit)
+        _shown().where(AttemptRow.rollout_id == rollout_id, AttemptRow.id > after).order_by(AttemptRow.id).limit(limit)
     )
     if state is not None:
         statement = statement.where(AttemptRow.state == state)
@@ -164,12 +172,8 @@ async def list_attempts(
 
 
 async def find_attempt(connection: AsyncConnection, attempt_id: int) -> Row | None:
-    """One attempt with the serial and revision of its device."""
-    statement = (
-        select(AttemptRow.__table__, Device.serial, Device.hw_rev)
-        .join(Device, Device.id == AttemptRow.device_id)
-        .where(AttemptRow.id == attempt_id)
-    )
+    """One attempt with what is known of its device and the plan."""
+    statement = _shown().where(AttemptRow.id == attempt_id)
     return (await connection.execute(statement)).mappings().first()
 
 

@@ -4,13 +4,13 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, func, select, text, update
+from sqlalchemy import ColumnElement, delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.selector import Node
 from mellow_herald.store.database import as_rows
-from mellow_herald.store.selector_sql import KNOWN_BUILD, compile_selector
+from mellow_herald.store.selector_sql import KNOWN_BUILD, RUNS, compile_selector
 from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, EnrolmentCode, Pulse, Rollout
 
 Row = Mapping[str, Any]
@@ -67,6 +67,12 @@ async def lock_devices(connection: AsyncConnection, ids: Iterable[int]) -> dict[
     return {row["id"]: row for row in (await connection.execute(locked)).mappings()}
 
 
+async def last_pulses(connection: AsyncConnection, ids: Iterable[int]) -> dict[int, dict[str, Any]]:
+    """What these devices' last calls said."""
+    statement = select(Pulse.__table__).where(Pulse.device_id.in_(sorted(set(ids))))
+    return {row["device_id"]: dict(row) for row in (await connection.execute(statement)).mappings()}
+
+
 DEVICE_WORD = (
     "running",
     "standby",
@@ -77,6 +83,9 @@ DEVICE_WORD = (
     "floor",
     "updater",
     "settings_digest",
+    "rescued_at",
+    "cloned_at",
+    "arriving",
 )
 
 
@@ -103,11 +112,17 @@ async def write_pulses(connection: AsyncConnection, rows: Sequence[dict[str, Any
                 "INSERT INTO pulse SELECT * FROM jsonb_populate_recordset(NULL::pulse, CAST(:rows AS jsonb))"
                 " ON CONFLICT (device_id) DO UPDATE SET seen_at = greatest(pulse.seen_at, excluded.seen_at),"
                 " boots = excluded.boots, seq = excluded.seq, interval_s = excluded.interval_s,"
-                " next_s = excluded.next_s, condition = excluded.condition, readings = excluded.readings"
+                " next_s = excluded.next_s, condition = excluded.condition, readings = excluded.readings,"
+                " odd_boots = excluded.odd_boots, odd_seq = excluded.odd_seq"
                 " WHERE (pulse.boots, pulse.seq) <= (excluded.boots, excluded.seq)"
             ),
             {"rows": as_rows(ordered)},
         )
+
+
+async def forget_pulse(connection: AsyncConnection, device_id: int) -> None:
+    """Forgets a device's last call."""
+    await connection.execute(delete(Pulse).where(Pulse.device_id == device_id))
 
 
 async def touch_pulses(connection: AsyncConnection, ids: Sequence[int], at: datetime) -> None:
@@ -126,6 +141,8 @@ def _newest_attempt() -> Any:
             AttemptRow.reason,
             AttemptRow.percent,
             AttemptRow.live,
+            AttemptRow.waiting_for,
+            Rollout.plan,
             Rollout.name.label("rollout"),
         )
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
@@ -150,6 +167,7 @@ async def list_devices(
         select(
             Device.__table__,
             KNOWN_BUILD.label("known_build"),
+            RUNS.label("runs"),
             Pulse.seen_at, Pulse.boots, Pulse.interval_s, Pulse.next_s, Pulse.condition, Pulse.readings,
             *(column.label(f"newest_{column.name}") for column in newest.c),
         )
@@ -173,21 +191,22 @@ async def count_devices(connection: AsyncConnection, where: Node | None = None, 
     return int(await connection.scalar(statement) or 0)
 
 
-async def timeline(
-    connection: AsyncConnection, *, device_id: int | None = None, attempt_id: int | None = None, limit: int = 200
-) -> list[Row]:
-    """What happened to a device or in an attempt, newest first."""
+async def timeline(connection: AsyncConnection, attempt_id: int, limit: int = 200) -> list[Row]:
+    """What happened in an attempt, newest first."""
     statement = (
         select(AttemptEvent.__table__, AttemptRow.rollout_id)
         .join(AttemptRow, AttemptRow.id == AttemptEvent.attempt_id)
+        .where(AttemptEvent.attempt_id == attempt_id)
         .order_by(AttemptEvent.id.desc())
         .limit(limit)
     )
-    if device_id is not None:
-        statement = statement.where(AttemptRow.device_id == device_id)
-    if attempt_id is not None:
-        statement = statement.where(AttemptEvent.attempt_id == attempt_id)
     return list((await connection.execute(statement)).mappings())
+
+
+async def list_behind(connection: AsyncConnection, gateway: str, limit: int) -> list[str]:
+    """The serials of devices that reach the network through a gateway."""
+    statement = select(Device.serial).where(Device.gateway == gateway).order_by(Device.serial).limit(limit)
+    return list((await connection.execute(statement)).scalars())
 
 
 async def count_presence(connection: AsyncConnection, now: datetime, late: int, offline: int) -> dict[str, int]:

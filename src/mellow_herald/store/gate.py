@@ -23,6 +23,7 @@ class Lock(IntEnum):
     LINEAGE = 7
     KEYS = 8
     RELEASES = 9
+    BASELINES = 10
 
 
 def _numbers(lock: Lock, which: int) -> dict[str, int]:

@@ -8,8 +8,8 @@ from sqlalchemy import case, func, select
 from sqlalchemy.dialects.postgresql import distinct_on, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.store.selector_sql import KNOWN_BUILD
-from mellow_herald.store.tables import Device, LineageSample, Release, Rollout
+from mellow_herald.store.selector_sql import KNOWN_BUILD, column_of
+from mellow_herald.store.tables import Device, LineageSample, PresenceSample, Release, Rollout
 
 Row = Mapping[str, Any]
 UNKNOWN_BUILD, NOTHING_KNOWN = "unknown build", "nothing known"
@@ -73,3 +73,47 @@ async def rollouts_of_line(connection: AsyncConnection, board: str, line: str) -
         .order_by(Rollout.id)
     )
     return list((await connection.execute(statement)).mappings())
+
+
+async def presence_now(connection: AsyncConnection, now: datetime) -> dict[str, dict[str, int]]:
+    """Admitted devices by board, then by presence."""
+    presence = column_of("presence", now).label("presence")
+    inner = select(Device.board, presence).where(Device.admission == "admitted").subquery()
+    statement = select(inner.c.board, inner.c.presence, func.count().label("devices"))
+    counts: dict[str, dict[str, int]] = {}
+    for row in await connection.execute(statement.group_by(inner.c.board, inner.c.presence)):
+        counts.setdefault(row.board, {})[row.presence] = row.devices
+    return counts
+
+
+async def newest_presence(connection: AsyncConnection) -> dict[str, dict[str, int]]:
+    """The last sample of each board."""
+    statement = (
+        select(PresenceSample.board, PresenceSample.counts)
+        .ext(distinct_on(PresenceSample.board))
+        .order_by(PresenceSample.board, PresenceSample.at.desc())
+    )
+    return {row.board: row.counts for row in await connection.execute(statement)}
+
+
+async def add_presence(connection: AsyncConnection, board: str, at: datetime, counts: dict[str, int]) -> None:
+    """Adds a sample."""
+    statement = insert(PresenceSample).values(board=board, at=at, counts=counts)
+    await connection.execute(statement.on_conflict_do_nothing())
+
+
+async def list_presence(connection: AsyncConnection, board: str | None) -> list[dict[str, Any]]:
+    """Samples of one board, or of all boards together, oldest first; each holds until the next."""
+    statement = select(PresenceSample.__table__).order_by(PresenceSample.at)
+    if board is not None:
+        statement = statement.where(PresenceSample.board == board)
+    standing: dict[str, dict[str, int]] = {}
+    samples: dict[datetime, dict[str, int]] = {}
+    for row in (await connection.execute(statement)).mappings():
+        standing[row["board"]] = row["counts"]
+        total: dict[str, int] = {}
+        for counts in standing.values():
+            for name, devices in counts.items():
+                total[name] = total.get(name, 0) + devices
+        samples[row["at"]] = total
+    return [{"at": at, "counts": counts} for at, counts in samples.items()]

@@ -201,7 +201,7 @@ async def set_baseline(
     """Makes a release the baseline of its board and line; returns the one before."""
     before = await connection.scalar(select(Baseline.release_id).where(Baseline.board == board, Baseline.line == line))
     values = {"release_id": release_id, "set_at": at, "set_by": by}
-    statement = insert(Baseline).values(board=board, line=line, **values)
+    statement = insert(Baseline).values(board=board, line=line, brings=False, **values)
     await connection.execute(statement.on_conflict_do_update(index_elements=["board", "line"], set_=values))
     return None if before is None else int(before)
 

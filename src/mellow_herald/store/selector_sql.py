@@ -7,6 +7,7 @@ from typing import Any
 from sqlalchemy import BigInteger, ColumnElement, and_, case, exists, false, func, literal, not_, or_, select, true
 from sqlalchemy.dialects.postgresql import BYTEA
 
+from mellow_herald.core.history import LOOP_RESTARTS, LOOP_WITHIN, RECOVERY_SLOT, Happening
 from mellow_herald.core.placement import Rules
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER, Presence
 from mellow_herald.core.selector.tree import (
@@ -25,12 +26,20 @@ from mellow_herald.core.selector.tree import (
     label_of,
 )
 from mellow_herald.core.version import version_key
-from mellow_herald.store.tables import AttemptRow, Device, Pulse, ReleaseImage
+from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Pulse, ReleaseImage
 
-# What no release has is an unknown build; nothing known of what runs is neither.
+IN_RECOVERY = func.coalesce(Device.running["app"]["slot"].astext == RECOVERY_SLOT, False)
+# What no release has is an unknown build; nothing known of what runs is neither, and a recovery image is a makeshift.
 KNOWN_BUILD = case(
     (Device.digest.is_(None), None),
+    (IN_RECOVERY, None),
     else_=exists(select(1).where(ReleaseImage.digest == Device.digest)),
+)
+RUNS = case(
+    (Device.digest.is_(None), case((Device.token_used, "unreadable"), else_=None)),
+    (IN_RECOVERY, "recovery"),
+    (KNOWN_BUILD, "release"),
+    else_="unknown-build",
 )
 IN_ROLLOUT = exists(select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live))
 
@@ -58,7 +67,26 @@ def _pinned(now: datetime) -> ColumnElement:
     return func.coalesce(Device.pinned_until > now, False)
 
 
-TIMED: dict[str, Callable[[datetime], ColumnElement]] = {"seen": _age, "presence": _presence, "pinned": _pinned}
+def _restart_loop(now: datetime) -> ColumnElement:
+    restarts = (
+        select(func.sum(DeviceEvent.count))
+        .where(
+            DeviceEvent.device_id == Device.id,
+            DeviceEvent.what == Happening.RESTARTED.value,
+            DeviceEvent.at > now - LOOP_WITHIN,
+        )
+        .correlate(Device)
+        .scalar_subquery()
+    )
+    return func.coalesce(restarts >= LOOP_RESTARTS, False)
+
+
+TIMED: dict[str, Callable[[datetime], ColumnElement]] = {
+    "seen": _age,
+    "presence": _presence,
+    "pinned": _pinned,
+    "restart_loop": _restart_loop,
+}
 COLUMNS: dict[str, ColumnElement] = {
     "serial": Device.serial,
     "board": Device.board,
@@ -71,6 +99,9 @@ COLUMNS: dict[str, ColumnElement] = {
     "admission": Device.admission,
     "gateway": Device.gateway,
     "known_build": KNOWN_BUILD,
+    "runs": RUNS,
+    "rescued": Device.rescued_at.is_not(None),
+    "cloned": Device.cloned_at.is_not(None),
     "in_rollout": IN_ROLLOUT,
     "battery": _pulse(Pulse.condition["battery"].as_integer()),
     "charging": _pulse(Pulse.condition["charging"].as_boolean()),
@@ -93,9 +124,9 @@ def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[b
         case OneOf(name, values):
             return or_(false(), *(_compare(name, "=", value, now) for value in values))
         case Like(name, pattern):
-            return func.coalesce(_column(name, now).like(_like(pattern), escape="\\"), False)
+            return func.coalesce(column_of(name, now).like(_like(pattern), escape="\\"), False)
         case Has(name):
-            return _column(name, now).is_not(None)
+            return column_of(name, now).is_not(None)
         case Compare(name, "!=", value):
             return not_(_compare(name, "=", value, now))
         case Compare(name, op, value):
@@ -107,7 +138,8 @@ def compile_reason(rules: Rules, now: datetime) -> ColumnElement[str | None]:
     return case(*((compile_selector(rule, now), literal(reason.value)) for reason, rule in rules), else_=None)
 
 
-def _column(name: str, now: datetime | None) -> ColumnElement:
+def column_of(name: str, now: datetime | None) -> ColumnElement:
+    """The column behind a fact, a component's version key, or a label."""
     component = component_of(name)
     if component is not None:
         return Device.version_keys[component].astext
@@ -124,7 +156,7 @@ def _like(pattern: str) -> str:
 
 
 def _compare(name: str, op: str, value: str | int | bool, now: datetime | None) -> ColumnElement[bool]:
-    column = _column(name, now)
+    column = column_of(name, now)
     if component_of(name) is not None:
         # Hex digits of a version key sort as its bytes do, but only byte by byte.
         column, wanted = column.collate("C"), literal(version_key(str(value)).hex())

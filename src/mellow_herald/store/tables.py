@@ -176,7 +176,7 @@ class Release(Base):
 
 
 class Baseline(Base):
-    """The release that newly admitted or returning devices of a line and board should run."""
+    """The release that newly admitted or returning devices of a line and board should run; ``brings`` them to it."""
 
     __tablename__ = "baseline"
     board: Mapped[str] = mapped_column(ForeignKey("board.name"), primary_key=True)
@@ -184,6 +184,16 @@ class Baseline(Base):
     release_id: Mapped[int] = mapped_column(ForeignKey("release.id"), unique=True)
     set_at: Mapped[datetime]
     set_by: Mapped[str]
+    brings: Mapped[bool]
+
+
+class PresenceSample(Base):
+    """How many admitted devices of a board were present how, whenever that had changed."""
+
+    __tablename__ = "presence_sample"
+    board: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime] = mapped_column(primary_key=True)
+    counts: Mapped[dict[str, Any]]
 
 
 class LineageSample(Base):
@@ -244,7 +254,8 @@ class EnrolmentCode(Base):
 class Device(Base):
     """A device: who it is and what it runs. Wide and rarely written; what changes often is in ``pulse``.
 
-    ``version_keys`` has the version key of every component it runs, in hex: what selectors compare.
+    ``version_keys`` has the version key of every component it runs, in hex: what selectors compare. ``arriving`` stands
+    from its admission, or its return after a long absence, until the baseline was seen to.
     """
 
     __tablename__ = "device"
@@ -275,7 +286,13 @@ class Device(Base):
     settings_digest: Mapped[str | None]
     enrolled_at: Mapped[datetime]
     changed_at: Mapped[datetime]
+    rescued_at: Mapped[datetime | None]
+    cloned_at: Mapped[datetime | None]
+    log_until: Mapped[datetime | None]
+    arriving: Mapped[bool]
     __table_args__ = (
+        Index("ix_device_arriving", "id", postgresql_where=text("arriving")),
+        Index("ix_device_gateway", "gateway"),
         CheckConstraint("admission IN ('asking','admitted','refused','retired')", name="admission"),
         Index("ix_device_board_line", "board", "line"),
     )
@@ -293,7 +310,11 @@ class SelectionRow(Base):
 
 
 class Pulse(Base):
-    """What a device's last call said; narrow, written in batches, never overwriting a newer (boots, seq)."""
+    """What a device's last call said; narrow, written in batches, never overwriting a newer (boots, seq).
+
+    ``odd_boots`` and ``odd_seq`` are of a check-in that was older than what was known: one may be late on its way, a
+    second one shows that two devices use one token.
+    """
 
     __tablename__ = "pulse"
     device_id: Mapped[int] = mapped_column(ForeignKey("device.id", ondelete="CASCADE"), primary_key=True)
@@ -304,7 +325,39 @@ class Pulse(Base):
     next_s: Mapped[int] = mapped_column(Integer)
     condition: Mapped[dict[str, Any]]
     readings: Mapped[dict[str, Any]]
+    odd_boots: Mapped[int | None]
+    odd_seq: Mapped[int | None]
     __table_args__ = ({"postgresql_with": {"fillfactor": "70"}},)
+
+
+class DeviceEvent(Base):
+    """What happened to a device outside of attempts; ``count`` is how often at once (restarts between two calls)."""
+
+    __tablename__ = "device_event"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    device_id: Mapped[int] = mapped_column(ForeignKey("device.id", ondelete="CASCADE"))
+    at: Mapped[datetime]
+    what: Mapped[str]
+    count: Mapped[int] = mapped_column(Integer)
+    detail: Mapped[str]
+    __table_args__ = (
+        Index("ix_device_event_device_id_id", "device_id", "id"),
+        Index("ix_device_event_what_at", "what", "at"),
+    )
+
+
+class DeviceLog(Base):
+    """Log lines that a device was asked for; ``at`` is the device's time, ``heard_at`` ours."""
+
+    __tablename__ = "device_log"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    device_id: Mapped[int] = mapped_column(ForeignKey("device.id", ondelete="CASCADE"))
+    boots: Mapped[int]
+    number: Mapped[int]
+    at: Mapped[datetime]
+    heard_at: Mapped[datetime]
+    text: Mapped[str]
+    __table_args__ = (UniqueConstraint("device_id", "boots", "number"),)
 
 
 class Rollout(Base):
@@ -448,4 +501,7 @@ class JournalRow(Base):
     subject: Mapped[str]
     why: Mapped[str]
     data: Mapped[dict[str, Any]]
-    __table_args__ = (Index("ix_journal_unsealed", "id", postgresql_where=text("link IS NULL")),)
+    __table_args__ = (
+        Index("ix_journal_unsealed", "id", postgresql_where=text("link IS NULL")),
+        Index("ix_journal_subject", "subject"),
+    )

@@ -44,6 +44,23 @@ class VersionCount(Shown):
     devices: int
 
 
+class Attention(Shown):
+    """Devices that need a person: how many, the first of them, and the selector that finds them all."""
+
+    kind: str
+    words: str
+    devices: int
+    first: list[str]
+    where: str
+
+
+class PresenceSample(Shown):
+    """How many admitted devices were present how, from ``at`` until the next sample."""
+
+    at: Time
+    counts: dict[Presence, int]
+
+
 class Overview(Shown):
     """What needs a person, what is moving, and who is there."""
 
@@ -54,6 +71,7 @@ class Overview(Shown):
     moving: list[RolloutOut]
     asking: int
     unknown_builds: int
+    attention: list[Attention] = Field(default_factory=list)
     unhealthy_images: list[str]
 
 

@@ -71,16 +71,49 @@ class PinIn(Model):
 
 
 class DeviceEdit(Model):
-    """What may be changed of a device: labels (null takes one off; others stay) and the note."""
+    """What may be changed of a device: labels (null takes one off; others stay), the note, and the gateway before it
+    (empty: none)."""
 
     labels: dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")] | None] = Field(
         default_factory=dict, max_length=32
     )
     note: Text | None = None
+    gateway: Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")] | None = None
+
+
+class LogAsk(Model):
+    """For how long a device is asked for its log lines; null: no longer."""
+
+    valid_for: Duration | None = "30m"
+
+
+class InstallIn(Model):
+    """Brings a release to one device at once. ``again``: it runs it already and is to get it once more; ``older`` and
+    ``over_unknown_build`` are meant although they are unusual."""
+
+    release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
+    again: bool = False
+    older: bool = False
+    over_unknown_build: bool = False
+    reason: Annotated[str, StringConstraints(min_length=3, max_length=500, pattern=r"^[^\x00]*$")] = (
+        "tried on one device"
+    )
+
+
+class LogLineOut(Shown):
+    """A line of a device's log: ``at`` is the device's own time."""
+
+    id: int
+    boots: int
+    number: int
+    at: Time
+    text: str
 
 
 class DeviceOut(Shown):
-    """A device as last heard; ``seen_at`` is the age of all of it."""
+    """A device as last heard; ``seen_at`` is the age of all of it. ``runs`` is ``release``, ``unknown-build``,
+    ``recovery`` or ``unreadable``; ``waiting`` says in words what is waited for, ``waiting_until`` until when that is
+    expected."""
 
     id: int
     serial: str
@@ -95,7 +128,12 @@ class DeviceOut(Shown):
     version: str | None
     digest: str | None
     known_build: bool | None
+    runs: str | None = None
+    rescued_at: Time | None = None
+    cloned_at: Time | None = None
     floor: int | None
+    waiting: str | None = None
+    waiting_until: Time | None = None
     attempt: "AttemptBrief | None" = None
 
 
@@ -112,7 +150,7 @@ class AttemptBrief(Shown):
 
 
 class TimelineEntry(Shown):
-    """One thing that happened to a device. ``said_by`` is ``device`` or ``service``."""
+    """One thing that happened to a device. ``said_by`` is ``device``, ``service``, or who decided it."""
 
     at: Time
     said_by: str
@@ -126,10 +164,12 @@ class TimelineEntry(Shown):
     percent: int | None = None
     detail: str = ""
     tests: list[dict[str, Any]] = Field(default_factory=list)
+    log: str = ""
 
 
 class DeviceDetail(DeviceOut):
-    """Everything known of one device."""
+    """Everything known of one device. ``obstacles`` say why it cannot be updated (none: it can), ``behind`` are the
+    devices that reach the network through it, ``way_back`` tells whether it can go back without a download."""
 
     boots: int | None
     updater: int | None
@@ -145,4 +185,10 @@ class DeviceDetail(DeviceOut):
     pinned_why: str | None = None
     enrolled_at: Time
     changed_at: Time
+    interval_s: int | None = None
+    gateway: str | None = None
+    behind: list[str] = Field(default_factory=list)
+    obstacles: list[str] = Field(default_factory=list)
+    way_back: bool = False
+    log_until: Time | None = None
     timeline: list[TimelineEntry]

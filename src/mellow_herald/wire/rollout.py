@@ -2,13 +2,17 @@
 
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import Field, StringConstraints
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.duration import parse_duration
+from mellow_herald.core.needs import BATTERY_AT_LEAST, Needs
+from mellow_herald.core.placement import Allow
 from mellow_herald.core.plan import Plan, Ring, parse_release_name
 from mellow_herald.core.rollout import RingState, RolloutState
-from mellow_herald.wire.model import Duration, Model, Shown, Text, Time, Title
+from mellow_herald.wire.model import Duration, Model, Name, Shown, Text, Time, Title
+
+Target = Annotated[str, StringConstraints(max_length=20_000, pattern=r"^[^\x00]*$")]
 
 
 class PlanRing(Model):
@@ -28,14 +32,33 @@ class PlanNumbers(Model):
     trial_for: Duration = "30s"
 
 
+class PlanDevice(Model):
+    """What a device must be like: ``battery_at_least`` in % (less while it charges), ``charging``, ``links``."""
+
+    battery_at_least: Annotated[int, Field(ge=0, le=100)] = BATTERY_AT_LEAST
+    charging: bool = False
+    links: Annotated[list[Name], Field(max_length=20)] = Field(default_factory=list)
+
+
 class PlanDocument(Model):
-    """A plan as it stands in a TOML file."""
+    """A plan as it stands in a TOML file. ``allow`` names what is meant although it is unusual; ``urgent`` does not
+    wait for owners who postponed; ``log`` asks the devices for their log lines."""
 
     name: Title
     release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
-    target: Annotated[Text, Field(examples=["board = comb-s1 and line = hive-scale"])]
+    target: Annotated[Target, Field(examples=["board = comb-s1 and line = hive-scale"])]
+    allow: Annotated[list[Allow], Field(max_length=3)] = Field(default_factory=list)
+    urgent: bool = False
+    log: bool = False
+    device: PlanDevice = Field(default_factory=PlanDevice)
     numbers: PlanNumbers = Field(default_factory=PlanNumbers)
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)]
+
+    @property
+    def needs(self) -> Needs:
+        """What the core asks of a device's condition."""
+        asked = self.device
+        return Needs(asked.battery_at_least, asked.charging, tuple(asked.links), self.urgent)
 
     def to_plan(self) -> Plan:
         """The plan the core works with; raises ``Refused`` where a value makes no sense."""
@@ -49,6 +72,9 @@ class PlanDocument(Model):
             retry_pause=parse_duration(numbers.retry_pause),
             answer_within=parse_duration(numbers.answer_within),
             trial_for=parse_duration(numbers.trial_for),
+            needs=self.needs,
+            allow=frozenset(self.allow),
+            log=self.log,
         )
         plan.check()
         return plan
@@ -93,7 +119,8 @@ class RolloutOut(Shown):
 
 
 class AttemptOut(Shown):
-    """One device's passage through a rollout."""
+    """One device's passage through a rollout. ``waiting`` says in words what is waited for, ``waiting_until`` when that
+    is expected to be over."""
 
     id: int
     rollout_id: int
@@ -110,6 +137,7 @@ class AttemptOut(Shown):
     rate: int | None
     waiting_for: str | None
     waiting_until: Time | None
+    waiting: str | None = None
     live: bool
     closed: bool
     clearance: int | None

@@ -26,6 +26,10 @@ FACTS: dict[str, Kind] = {
     "admission": Kind.TEXT,
     "gateway": Kind.TEXT,
     "known_build": Kind.FLAG,
+    "runs": Kind.TEXT,  # release, unknown-build, recovery or unreadable
+    "rescued": Kind.FLAG,
+    "cloned": Kind.FLAG,
+    "restart_loop": Kind.FLAG,
     "in_rollout": Kind.FLAG,
     "pinned": Kind.FLAG,
     "presence": Kind.TEXT,

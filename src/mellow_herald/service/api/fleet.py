@@ -1,17 +1,15 @@
 """Enrolment codes and devices."""
 
-from datetime import timedelta
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.duration import parse_duration
-from mellow_herald.core.presence import presence
-from mellow_herald.core.selector import Compare, Node, parse_selector
-from mellow_herald.service import admission
-from mellow_herald.service.api.parameters import Ctx, Id, TextCursor
-from mellow_herald.service.context import Context
+from mellow_herald.core.selector import Node, parse_selector
+from mellow_herald.service import admission, devices, rollouts
+from mellow_herald.service.api.parameters import LARGEST, Ctx, Id, RequestKey, TextCursor
+from mellow_herald.service.device_logs import show_lines
 from mellow_herald.service.enrolment import make_code
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Operator
@@ -20,17 +18,18 @@ from mellow_herald.store import fleet, selections
 from mellow_herald.wire.fleet import (
     AdmissionIn,
     AdmissionOut,
-    AttemptBrief,
     CodeIn,
     CodeOut,
     DeviceDetail,
     DeviceEdit,
     DeviceOut,
+    InstallIn,
+    LogAsk,
+    LogLineOut,
     PinIn,
-    TimelineEntry,
 )
 from mellow_herald.wire.model import Page
-from mellow_herald.wire.rollout import ReasonIn
+from mellow_herald.wire.rollout import ReasonIn, RolloutOut
 
 router = APIRouter(tags=["fleet"])
 
@@ -83,16 +82,16 @@ async def list_devices(
 ) -> Page[DeviceOut]:
     """Devices by serial; ``total`` counts all that match."""
     async with context.engine.connect() as connection:
-        node = await _selected(connection, where)
+        node = await selected(connection, where)
         rows = await fleet.list_devices(connection, node, now=context.clock.now(), after=after, limit=limit + 1)
         total = await fleet.count_devices(connection, node, context.clock.now())
-    items = [DeviceOut.model_validate(_facts(context, row)) for row in rows[:limit]]
+    items = [DeviceOut.model_validate(devices.as_shown(row, context.clock.now())) for row in rows[:limit]]
     cursor = items[-1].serial if len(rows) > limit else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor, total=total)
 
 
-async def _selected(connection: AsyncConnection, where: str | None) -> Node | None:
+async def selected(connection: AsyncConnection, where: str | None) -> Node | None:
     """What a selector, or the name of a selection behind an @, picks; None for everything."""
     if not where:
         return None
@@ -107,13 +106,7 @@ async def _selected(connection: AsyncConnection, where: str | None) -> Node | No
 @router.get("/devices/{serial}", responses=problems(404))
 async def show_device(serial: str, who: Anyone, context: Ctx) -> DeviceDetail:
     """Everything known of one device, with its timeline."""
-    async with context.engine.connect() as connection:
-        rows = [] if "\x00" in serial else await fleet.list_devices(connection, Compare("serial", "=", serial), limit=1)
-        if not rows:
-            raise ProblemError(404, "not-found", f"There is no device {serial!r}. See `herald device list`.")
-        entries = await fleet.timeline(connection, device_id=rows[0]["id"])
-    facts = _facts(context, rows[0])
-    return DeviceDetail.model_validate({**facts, "timeline": [as_entry(entry) for entry in entries]})
+    return await devices.show(context, serial)
 
 
 @router.patch("/devices/{serial}", responses=problems(404))
@@ -130,20 +123,44 @@ async def allow_enrolment(serial: str, said: ReasonIn, who: Operator, context: C
     return await show_device(serial, who, context)
 
 
-def as_entry(row: Any) -> TimelineEntry:
-    """A timeline row as it is shown."""
-    return TimelineEntry.model_validate(dict(row))
+@router.post("/devices/{serial}/settle", responses=problems(404))
+async def settle_device(serial: str, said: ReasonIn, who: Operator, context: Ctx) -> DeviceDetail:
+    """Takes the marks off a device that was rescued, or whose token two units used."""
+    await admission.settle(context, serial, who.name, said.reason)
+    return await show_device(serial, who, context)
 
 
-def _facts(context: Context, row: Any) -> dict[str, Any]:
-    facts = dict(row)
-    interval = timedelta(seconds=facts["interval_s"] or 1)
-    seen_at = facts["seen_at"]
-    facts["presence"] = presence(seen_at, interval, context.clock.now())
-    facts["next_checkin_at"] = seen_at + timedelta(seconds=facts["next_s"]) if seen_at else None
-    facts["condition"] = facts["condition"] or {}
-    facts["readings"] = facts["readings"] or {}
-    if facts["newest_id"] is not None:
-        names = AttemptBrief.model_fields
-        facts["attempt"] = AttemptBrief.model_validate({name: facts[f"newest_{name}"] for name in names})
-    return facts
+@router.post("/devices/{serial}/log", responses=problems(404))
+async def ask_for_log(serial: str, said: LogAsk, who: Operator, context: Ctx) -> DeviceDetail:
+    """Asks a device for its log lines for a while; it hears of it at its next check-in."""
+    length = parse_duration(said.valid_for) if said.valid_for else None
+    await admission.ask_for_log(context, serial, length, who.name)
+    return await show_device(serial, who, context)
+
+
+@router.get("/devices/{serial}/log", responses=problems(404))
+async def show_log(
+    serial: str,
+    who: Anyone,
+    context: Ctx,
+    after: Annotated[int, Query(ge=0, le=LARGEST, description="Only lines after this one.")] = 0,
+    limit: Annotated[int, Query(ge=1, le=2000)] = 200,
+) -> list[LogLineOut]:
+    """The last lines of a device's log, oldest first."""
+    return await show_lines(context, serial, after, limit)
+
+
+@router.post("/devices/{serial}/install", status_code=201, responses=problems(404, 409))
+async def install_on_device(
+    serial: str,
+    said: InstallIn,
+    who: Operator,
+    context: Ctx,
+    response: Response,
+    idempotency_key: RequestKey = None,
+) -> RolloutOut:
+    """Brings a release to one device at once: a rollout of one."""
+    rollout_id, new = await devices.install(context, serial, said, who.name, idempotency_key)
+    response.headers["location"] = f"/api/v1/rollouts/{rollout_id}"
+    response.status_code = 201 if new else 200
+    return await rollouts.show(context, rollout_id)

@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from fastapi import Depends, Path, Query
+from fastapi import Depends, Header, Path, Query
 
 from mellow_herald.service.context import Context, context_of
 
@@ -12,4 +12,7 @@ Id = Annotated[int, Path(ge=0, le=LARGEST)]
 IdCursor = Annotated[int | None, Query(ge=0, le=LARGEST, description="Cursor: `next` of the page before.")]
 TextCursor = Annotated[
     str | None, Query(max_length=200, pattern=r"^[^\x00]*$", description="Cursor: `next` of the page before.")
+]
+RequestKey = Annotated[
+    str | None, Header(alias="Idempotency-Key", max_length=200, description="The same key does it only once.")
 ]

@@ -2,12 +2,12 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi import APIRouter, Query, Request, Response
 
 from mellow_herald.core.attempt import State
 from mellow_herald.service import rollouts as service
-from mellow_herald.service.api.fleet import as_entry
-from mellow_herald.service.api.parameters import LARGEST, Ctx, Id, IdCursor
+from mellow_herald.service.api.parameters import LARGEST, Ctx, Id, IdCursor, RequestKey
+from mellow_herald.service.devices import attempt_as_shown
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
@@ -25,7 +25,7 @@ async def start_rollout(
     who: Operator,
     context: Ctx,
     response: Response,
-    idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
+    idempotency_key: RequestKey = None,
 ) -> RolloutOut:
     """Starts a rollout by a plan. With the same ``Idempotency-Key`` it is started only once (then 200)."""
     rollout_id, new = await service.start(context, plan, who.name, idempotency_key)
@@ -74,7 +74,7 @@ async def list_attempts(
         rows = await attempts.list_attempts(
             connection, rollout_id, state=state, reason=reason, after=after, limit=limit + 1
         )
-    items = [AttemptOut.model_validate(dict(row)) for row in rows[:limit]]
+    items = [AttemptOut.model_validate(attempt_as_shown(row, context.clock.now())) for row in rows[:limit]]
     cursor = str(items[-1].id) if len(rows) > limit else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor)
@@ -87,7 +87,7 @@ async def show_attempt(attempt_id: Id, who: Anyone, context: Ctx) -> AttemptOut:
         row = await attempts.find_attempt(connection, attempt_id)
     if row is None:
         raise ProblemError(404, "not-found", f"There is no attempt {attempt_id}.")
-    return AttemptOut.model_validate(dict(row))
+    return AttemptOut.model_validate(attempt_as_shown(row, context.clock.now()))
 
 
 @router.get("/attempts/{attempt_id}/timeline", responses=problems(404))
@@ -96,7 +96,7 @@ async def show_timeline(attempt_id: Id, who: Anyone, context: Ctx) -> list[Timel
     async with context.engine.connect() as connection:
         if await attempts.find_attempt(connection, attempt_id) is None:
             raise ProblemError(404, "not-found", f"There is no attempt {attempt_id}.")
-        return [as_entry(row) for row in await fleet.timeline(connection, attempt_id=attempt_id)]
+        return [TimelineEntry.model_validate(dict(row)) for row in await fleet.timeline(connection, attempt_id)]
 
 
 @router.post("/rollouts/{rollout_id}/hold", responses=problems(404, 409))

@@ -1,10 +1,13 @@
 """Events, the journal and the overview."""
 
+from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
+from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.attention import CALLS
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service import rollouts as rollouts_service
@@ -13,11 +16,12 @@ from mellow_herald.service.feed import stream
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone
 from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.store import fleet, rollouts
+from mellow_herald.store import fleet, lineage, rollouts
 from mellow_herald.store.feed import read_journal
-from mellow_herald.wire.event import JournalEntry, Overview, VersionCount
-from mellow_herald.wire.model import Page
+from mellow_herald.wire.event import Attention, JournalEntry, Overview, PresenceSample, VersionCount
+from mellow_herald.wire.model import Name, Page
 
+FIRST = 5
 router = APIRouter(tags=["watching"])
 STREAM = {200: {"description": "Server-Sent Events", "content": {"text/event-stream": {"schema": {"type": "string"}}}}}
 
@@ -70,5 +74,30 @@ async def overview(who: Anyone, context: Ctx) -> Overview:
             moving=moving,
             asking=await fleet.count_devices(connection, parse_selector("admission = asking")),
             unknown_builds=await fleet.count_devices(connection, parse_selector("known_build = no")),
+            attention=await _attention(connection, now),
             unhealthy_images=sorted(context.unhealthy),
         )
+
+
+async def _attention(connection: AsyncConnection, now: datetime) -> list[Attention]:
+    found = []
+    for call in CALLS:
+        where = parse_selector(call.where)
+        devices = await fleet.count_devices(connection, where, now)
+        if devices:
+            rows = await fleet.list_devices(connection, where, now=now, limit=FIRST)
+            first = [row["serial"] for row in rows]
+            found.append(Attention(kind=call.kind, words=call.words, devices=devices, first=first, where=call.where))
+    return found
+
+
+@router.get("/presence", responses=problems())
+async def presence_over_time(
+    who: Anyone,
+    context: Ctx,
+    board: Annotated[Name | None, Query(description="Only devices of this board.")] = None,
+) -> list[PresenceSample]:
+    """How many devices were present how over time, as it was noted then; oldest first."""
+    async with context.engine.connect() as connection:
+        rows = await lineage.list_presence(connection, board)
+    return [PresenceSample.model_validate(row) for row in rows]

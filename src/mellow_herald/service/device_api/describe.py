@@ -6,10 +6,10 @@ from pydantic.json_schema import models_json_schema
 
 from mellow_herald.service.device_api.routes import KEY_LIST_MEDIA_TYPE, PREFIX
 from mellow_herald.service.problems import problems
-from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, OrderOut, ReportsIn
+from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, LogsIn, OrderOut, ReportsIn
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 
-MODELS = (EnrolmentIn, EnrolmentOut, CheckinIn, ReportsIn, OrderOut)
+MODELS = (EnrolmentIn, EnrolmentOut, CheckinIn, ReportsIn, LogsIn, OrderOut)
 NOTHING = {"description": "No order stands; `Herald-Next-Checkin` says when to call again (s)."}
 
 
@@ -26,6 +26,7 @@ def describe_device_api(document: dict[str, Any]) -> None:
         "/enrolments": ("post", "A device's first call.", EnrolmentIn, {"201": _answer(EnrolmentOut)}, (409, 413, 429)),
         "/checkins": ("post", "What the device runs and how it is.", CheckinIn, order, (413, 503)),
         "/reports": ("post", "Numbered progress of an attempt.", ReportsIn, order, (413, 503)),
+        "/logs": ("post", "Log lines that were asked for.", LogsIn, {"204": {"description": "Kept."}}, (413, 503)),
         "/keys": ("get", "The key list in force.", None, _bytes(KEY_LIST_MEDIA_TYPE), (404,)),
         "/manifests/{digest}": ("get", "A signed envelope without payloads.", None, _bytes(ENVELOPE_MEDIA_TYPE), ()),
         "/images/{digest}": (

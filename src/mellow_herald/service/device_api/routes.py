@@ -17,6 +17,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.manifest import join_envelope
 from mellow_herald.service.context import Context
+from mellow_herald.service.device_logs import take_lines
 from mellow_herald.service.enrolment import enrol
 from mellow_herald.service.intake import Intake
 from mellow_herald.service.people import FailureLimit
@@ -24,7 +25,7 @@ from mellow_herald.service.problems import ProblemError, problem_for
 from mellow_herald.service.soundness import is_sound
 from mellow_herald.service.waiting import preferred_wait
 from mellow_herald.store import keys, releases
-from mellow_herald.wire.device import CheckinIn, EnrolmentIn, OrderOut, ReportsIn
+from mellow_herald.wire.device import CheckinIn, EnrolmentIn, LogsIn, OrderOut, ReportsIn
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 
 PREFIX = "/device/v1"
@@ -63,6 +64,7 @@ class DeviceApi:
             ("/enrolments", self.enrolment, "POST"),
             ("/checkins", self.checkin, "POST"),
             ("/reports", self.reports, "POST"),
+            ("/logs", self.logs, "POST"),
             ("/keys", self.keys, "GET"),
             ("/manifests/{digest}", self.manifest, "GET"),
             ("/images/{digest}", self.image, "GET"),
@@ -118,6 +120,12 @@ class DeviceApi:
         said = await _body(request, ReportsIn)
         return self._order(await self._intake.reports(device_id, said.reports))
 
+    async def logs(self, request: Request) -> Response:
+        device_id = self._who(request)
+        said = await _body(request, LogsIn)
+        await take_lines(self._context, device_id, said.lines)
+        return Response(status_code=204, headers=self._time())
+
     async def keys(self, request: Request) -> Response:
         self._who(request)
         async with self._context.engine.connect() as connection:
@@ -170,7 +178,7 @@ class DeviceApi:
         return Response(status_code=204, headers={"herald-next-checkin": str(_spread(interval_s)), **self._time()})
 
     def _order(self, order: OrderOut) -> Response:
-        if order.order is None and not order.refused:
+        if order.order is None and not order.refused and not order.log:
             return self._nothing(order.next_checkin_s)
         order.next_checkin_s = _spread(order.next_checkin_s)
         body = order.model_dump(mode="json", by_alias=True, exclude_none=True)

@@ -1,0 +1,137 @@
+"""One device at once, with both ends side by side: what the service says, and what the device says itself."""
+
+import sys
+import time
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from mellow_herald.cli.device import app
+from mellow_herald.cli.output import console, note
+
+if TYPE_CHECKING:
+    from mellow_herald.client import Herald
+
+REFRESH_SECONDS = 0.4
+SHOWN = 16
+OVER = frozenset({"finished", "cancelled", "halted"})
+
+
+@app.command("install")
+def install(
+    serial: str,
+    release: Annotated[str, typer.Option("--release", help="board/line/version, or the release's number.")],
+    again: Annotated[bool, typer.Option("--again", help="It runs it already and is to get it once more.")] = False,
+    older: Annotated[bool, typer.Option("--older", help="A version below the one it runs is meant.")] = False,
+    over_unknown_build: Annotated[
+        bool, typer.Option("--over-unknown-build", help="A build that no release has may be overwritten.")
+    ] = False,
+    reason: Annotated[str, typer.Option("--reason", help="Why; it goes to the journal.")] = "tried on one device",
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    watch: Annotated[bool, typer.Option("--watch/--no-watch", help="Follow it to its end.")] = True,
+) -> None:
+    """Bring a release to one device at once, and watch both ends."""
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        found = herald.releases.find(release)
+        device = herald.devices.show(serial)
+        for obstacle in device.obstacles:
+            note(f"{serial}: {obstacle}")
+        way = "it can go back without a download" if device.way_back else "there is no way back without a download"
+        if not yes:
+            runs = device.version or "nothing that is known"
+            typer.confirm(
+                f"Bring {found.name} to {serial}, which runs {runs} ({way} today)?", abort=True, err=True
+            )  # fmt: skip
+        started = herald.devices.install(
+            serial, found.name, again=again, older=older, over_unknown_build=over_unknown_build, reason=reason
+        )
+        print(f"rollout {started.id}: {started.name}")
+        if not watch:
+            return
+        state = _follow(herald, started.id, serial)
+    if state != "confirmed":
+        raise typer.Exit(1)
+
+
+def _follow(herald: "Herald", rollout_id: int, serial: str) -> str:
+    """Shows both ends until the rollout is over; returns the attempt's last state."""
+    from rich.live import Live
+
+    after = max((line.id for line in herald.devices.log(serial, limit=1)), default=0)
+    if not sys.stdout.isatty():
+        return _tell(herald, rollout_id, serial, after)
+    with Live(console=console(), refresh_per_second=4) as live:
+        while True:
+            over = herald.rollouts.show(rollout_id).state in OVER
+            both = _read(herald, rollout_id, serial, after)
+            live.update(_picture(serial, *both))
+            if over:
+                return both[0].state if both[0] else "passed-over"
+            time.sleep(REFRESH_SECONDS)
+
+
+def _read(herald: "Herald", rollout_id: int, serial: str, after: int) -> tuple[Any, list[Any], list[Any]]:
+    attempts = herald.rollouts.attempts(rollout_id).items
+    told = list(reversed(herald.rollouts.timeline(attempts[0].id))) if attempts else []
+    return (attempts[0] if attempts else None), told, herald.devices.log(serial, after=after, limit=500)
+
+
+def _tell(herald: "Herald", rollout_id: int, serial: str, after: int) -> str:
+    """Plain lines, service and device in the order of time."""
+    told, heard, waiting = 0, after, None
+    while True:
+        over = herald.rollouts.show(rollout_id).state in OVER
+        attempt, entries, lines = _read(herald, rollout_id, serial, after)
+        fresh = [(entry.at, f"service  {_entry(entry).plain}") for entry in entries[told:]]
+        fresh += [(line.at, f"device   {line.text}") for line in lines if line.id > heard]
+        told, heard = len(entries), max((line.id for line in lines), default=heard)
+        for at, text in sorted(fresh, key=lambda one: one[0]):
+            print(f"{at:%H:%M:%S}  {text}", flush=True)
+        if attempt is not None and attempt.waiting and attempt.waiting != waiting and not over:
+            waiting = attempt.waiting
+            print(f"          waits for {_waiting(attempt)}", flush=True)
+        if over:
+            return attempt.state if attempt else "passed-over"
+        time.sleep(REFRESH_SECONDS)
+
+
+def _picture(serial: str, attempt: Any, told: list[Any], lines: list[Any]) -> Any:
+    from rich import box
+    from rich.table import Table
+    from rich.text import Text
+
+    from mellow_herald.cli.looks import styled
+
+    table = Table(box=box.SIMPLE_HEAD, expand=True, pad_edge=False)
+    table.add_column("what the service says", ratio=1, overflow="fold")
+    table.add_column(f"what {serial} says", ratio=1, overflow="fold")
+    left, right = told[-SHOWN:], lines[-SHOWN:]
+    for row in range(max(len(left), len(right))):
+        service = Text.assemble((f"{left[row].at:%H:%M:%S}  ", "dim"), _entry(left[row])) if row < len(left) else Text()
+        device = Text.assemble((f"{right[row].at:%H:%M:%S}  ", "dim"), right[row].text) if row < len(right) else Text()
+        table.add_row(service, device)
+    state: Any = (
+        Text("its turn has not come", "dim") if attempt is None else styled(attempt.state, attempt.reason or "")
+    )
+    waits = f"   waits for {_waiting(attempt)}" if attempt is not None and attempt.waiting else ""
+    table.caption = Text.assemble(state, (waits, "dim"))
+    table.caption_justify = "left"
+    return table
+
+
+def _waiting(attempt: Any) -> str:
+    until = f", expected {attempt.waiting_until:%H:%M:%S}" if attempt.waiting_until else ""
+    return f"{attempt.waiting}{until}"
+
+
+def _entry(entry: Any) -> Any:
+    from rich.text import Text
+
+    from mellow_herald.cli.device import particulars
+    from mellow_herald.cli.looks import styled
+
+    text = styled(entry.state) if entry.state else Text(entry.what)
+    more = particulars(entry)
+    return Text.assemble(text, f"  {more}" if more else "")

@@ -1,0 +1,129 @@
+"""The calls about devices: the fleet, its inventory, and its baselines."""
+
+from mellow_herald.client.calls import API, Call, get, post, reader
+from mellow_herald.core.inventory import Format
+from mellow_herald.wire.baseline import BaselineOut, BaselinePreview, BaselineSwitch
+from mellow_herald.wire.fleet import (
+    AdmissionIn,
+    AdmissionOut,
+    DeviceDetail,
+    DeviceEdit,
+    DeviceOut,
+    InstallIn,
+    LogAsk,
+    LogLineOut,
+    PinIn,
+)
+from mellow_herald.wire.inventory import FactName, FactValue, ImportReport, Visit
+from mellow_herald.wire.model import Page
+from mellow_herald.wire.rollout import ReasonIn, RolloutOut
+
+MEDIA = {Format.CSV: "text/csv", Format.JSONL: "application/jsonl"}
+
+
+def pin_devices(said: PinIn) -> Call[AdmissionOut]:
+    """Pins devices, or lets them go."""
+    return post("pinning devices", f"{API}/pins", AdmissionOut, said, repeatable=True)
+
+
+def edit_device(serial: str, said: DeviceEdit) -> Call[DeviceDetail]:
+    """Changes labels and note."""
+    headers, body = {"content-type": "application/json"}, said.model_dump_json(exclude_unset=True).encode()
+    path = f"{API}/devices/{serial}"
+    return Call(f"changing device {serial}", "PATCH", path, reader(DeviceDetail), {}, body, headers, repeatable=True)
+
+
+def allow_enrolment(serial: str, reason: str) -> Call[DeviceDetail]:
+    """Lets a device enrol once more."""
+    path = f"{API}/devices/{serial}/allow_enrolment"
+    return post(f"allowing {serial} to enrol again", path, DeviceDetail, ReasonIn(reason=reason), repeatable=True)
+
+
+def list_devices(where: str | None, limit: int, after: str | None) -> Call[Page[DeviceOut]]:
+    """A page of devices."""
+    return get("listing devices", f"{API}/devices", Page[DeviceOut], where=where, limit=limit, after=after)
+
+
+def show_device(serial: str) -> Call[DeviceDetail]:
+    """One device."""
+    return get(f"reading device {serial}", f"{API}/devices/{serial}", DeviceDetail)
+
+
+def decide_admission(said: AdmissionIn) -> Call[AdmissionOut]:
+    """Admits, refuses or retires devices."""
+    return post("deciding who is admitted", f"{API}/admissions", AdmissionOut, said, repeatable=True)
+
+
+def settle_device(serial: str, reason: str) -> Call[DeviceDetail]:
+    """Takes marks off a device."""
+    path = f"{API}/devices/{serial}/settle"
+    return post(f"settling {serial}", path, DeviceDetail, ReasonIn(reason=reason), repeatable=True)
+
+
+def install_on_device(serial: str, said: InstallIn) -> Call[RolloutOut]:
+    """Brings a release to one device."""
+    return post(f"installing {said.release} on {serial}", f"{API}/devices/{serial}/install", RolloutOut, said)
+
+
+def ask_for_log(serial: str, valid_for: str | None) -> Call[DeviceDetail]:
+    """Asks for log lines."""
+    path = f"{API}/devices/{serial}/log"
+    return post(f"asking {serial} for its log", path, DeviceDetail, LogAsk(valid_for=valid_for), repeatable=True)
+
+
+def show_log(serial: str, after: int, limit: int) -> Call[list[LogLineOut]]:
+    """Log lines."""
+    path = f"{API}/devices/{serial}/log"
+    return get(f"reading the log of {serial}", path, list[LogLineOut], after=after, limit=limit)
+
+
+def import_devices(written: Format, check: bool) -> Call[ImportReport]:
+    """Imports devices; the body is streamed."""
+    params = {"format": written.value, "check": check}
+    headers = {"content-type": MEDIA[written]}
+    return Call("importing devices", "POST", f"{API}/inventory", reader(ImportReport), params, None, headers)
+
+
+def export_devices(written: Format, where: str | None) -> Call[bytes]:
+    """Exports devices; the answer is streamed."""
+    params = {"format": written.value} | ({} if where is None else {"where": where})
+    return Call("exporting devices", "GET", f"{API}/inventory", bytes, params, repeatable=True)
+
+
+def list_visits(where: str | None) -> Call[list[Visit]]:
+    """Devices that somebody must go to."""
+    return get("listing visits", f"{API}/visits", list[Visit], where=where)
+
+
+def visit_list(where: str | None) -> Call[str]:
+    """The same as CSV."""
+    params = {} if where is None else {"where": where}
+    return Call("listing visits", "GET", f"{API}/visits.csv", bytes.decode, params, repeatable=True)
+
+
+def list_facts() -> Call[list[FactName]]:
+    """Names a selector may speak of."""
+    return get("listing facts", f"{API}/facts", list[FactName])
+
+
+def list_values(name: str) -> Call[list[FactValue]]:
+    """Values of a fact."""
+    return get(f"listing values of {name}", f"{API}/facts/{name}", list[FactValue])
+
+
+def list_baselines() -> Call[list[BaselineOut]]:
+    """All baselines."""
+    return get("listing baselines", f"{API}/baselines", list[BaselineOut])
+
+
+def preview_baseline(board: str, line: str) -> Call[BaselinePreview]:
+    """What a baseline would do."""
+    return get(f"reading the baseline of {board}/{line}", f"{API}/baselines/{board}/{line}", BaselinePreview)
+
+
+def switch_baseline(board: str, line: str, said: BaselineSwitch) -> Call[BaselinePreview]:
+    """Lets a baseline bring devices, or no longer."""
+    headers, body = {"content-type": "application/json"}, said.model_dump_json().encode()
+    path = f"{API}/baselines/{board}/{line}"
+    doing = f"switching the baseline of {board}/{line}"
+    return Call(doing, "PATCH", path, reader(BaselinePreview), {}, body, headers, repeatable=True)

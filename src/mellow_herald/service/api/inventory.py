@@ -1,0 +1,101 @@
+"""Devices by the thousand: import, export, visits, and what a selector may speak of."""
+
+from collections.abc import AsyncIterator
+from typing import Annotated
+
+from fastapi import APIRouter, Query, Request
+from fastapi.responses import StreamingResponse
+
+from mellow_herald.core.inventory import Format, write_csv
+from mellow_herald.core.selector.tree import FACTS
+from mellow_herald.service import inventory
+from mellow_herald.service.api.fleet import selected
+from mellow_herald.service.api.parameters import Ctx
+from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.problems import problems
+from mellow_herald.store import inventory as store
+from mellow_herald.store import words
+from mellow_herald.wire.inventory import FactName, FactValue, ImportReport, Visit
+
+router = APIRouter(tags=["fleet"])
+Where = Annotated[str | None, Query(description="A selector, or @ and the name of a selection.")]
+MEDIA = {Format.CSV: "text/csv", Format.JSONL: "application/jsonl"}
+TEXT = {"schema": {"type": "string"}}
+STREAMED = {200: {"description": "One device a line.", "content": dict.fromkeys(MEDIA.values(), TEXT)}}
+BODY = {"requestBody": {"required": True, "content": dict.fromkeys(MEDIA.values(), TEXT)}}
+
+
+@router.post("/inventory", responses=problems(), openapi_extra=BODY)
+async def import_devices(
+    request: Request,
+    who: Operator,
+    context: Ctx,
+    written: Annotated[Format, Query(alias="format")] = Format.CSV,
+    check: Annotated[bool, Query(description="Only say what would be done.")] = False,
+) -> ImportReport:
+    """Takes devices from CSV or JSON Lines. New ones are admitted and may enrol with a code of their board and line;
+    known ones get labels, note and gateway. A line that cannot be taken is refused alone."""
+    return await inventory.import_devices(context, request.stream(), written, who.name, check=check)
+
+
+@router.get("/inventory", responses={**problems(), **STREAMED}, response_class=StreamingResponse)
+async def export_devices(
+    who: Anyone,
+    context: Ctx,
+    where: Where = None,
+    written: Annotated[Format, Query(alias="format")] = Format.CSV,
+) -> StreamingResponse:
+    """All devices of a selector with labels and what they run; what is exported can be imported again."""
+    async with context.engine.connect() as connection:
+        node = await selected(connection, where)
+    return _streamed(inventory.export_devices(context, node, written), written, "devices")
+
+
+@router.get("/visits", responses=problems())
+async def list_visits(who: Anyone, context: Ctx, where: Where = None) -> list[Visit]:
+    """Devices that somebody must go to, by site: not heard for a week, silent since an update, or in recovery."""
+    async with context.engine.connect() as connection:
+        node = await selected(connection, where)
+        rows = await store.list_visits(connection, node, context.clock.now())
+    return [Visit.model_validate(dict(row)) for row in rows]
+
+
+@router.get("/visits.csv", responses={**problems(), **STREAMED}, response_class=StreamingResponse)
+async def visit_list(who: Anyone, context: Ctx, where: Where = None) -> StreamingResponse:
+    """The same as a list to take along (CSV)."""
+    visits = await list_visits(who, context, where)
+
+    async def lines() -> AsyncIterator[str]:
+        columns = ("site", "serial", "board", "why", "last_heard", "last_version", "gateway", "yard", "note")
+        rows = [
+            (v.site, v.serial, v.board, v.why, v.seen_at.isoformat(timespec="minutes"), v.version or "",
+             v.gateway or "", v.labels.get("yard", ""), v.note)
+            for v in visits
+        ]  # fmt: skip
+        yield write_csv([columns, *rows])
+
+    return _streamed(lines(), Format.CSV, "visits")
+
+
+@router.get("/facts", responses=problems())
+async def list_facts(who: Anyone, context: Ctx) -> list[FactName]:
+    """The names a selector may speak of: facts, components' versions, and the labels that devices have."""
+    async with context.engine.connect() as connection:
+        labels = await store.label_keys(connection, None, context.clock.now())
+        components = await words.components(connection)
+    own = [FactName(name=name, kind=kind.value) for name, kind in FACTS.items()]
+    versions = [FactName(name=f"{name}.version", kind="version") for name in components if name != "app"]
+    return [*own, *versions, *(FactName(name=key, kind="label") for key in labels if key not in FACTS)]
+
+
+@router.get("/facts/{name}", responses=problems())
+async def list_values(name: str, who: Anyone, context: Ctx) -> list[FactValue]:
+    """The values a fact or label has among the devices, most frequent first (at most 50)."""
+    async with context.engine.connect() as connection:
+        found = await words.values(connection, name, context.clock.now())
+    return [FactValue(value=value, devices=count) for value, count in found]
+
+
+def _streamed(lines: AsyncIterator[str], written: Format, name: str) -> StreamingResponse:
+    headers = {"content-disposition": f'attachment; filename="{name}.{written.value}"', "cache-control": "no-store"}
+    return StreamingResponse(lines, media_type=MEDIA[written], headers=headers)
