@@ -14,8 +14,10 @@ from mellow_herald.client import (
     NotSignedInError,
     ProblemError,
     UnreachableError,
+    async_devices,
     async_releases,
     asynchronous,
+    devices,
     releases,
     synchronous,
 )
@@ -41,15 +43,16 @@ def shape(module: Any) -> dict[str, list[str]]:
 def test_both_clients_have_one_shape() -> None:
     assert shape(synchronous) == shape(asynchronous)
     assert shape(releases) == shape(async_releases)
+    assert shape(devices) == shape(async_devices)
 
 
 def test_every_call_of_the_api_is_in_the_client(shared_service: RunningService) -> None:
-    from mellow_herald.client import calls
+    from mellow_herald.client import calls, fleet_calls
 
     def plain(path: str) -> str:
         return re.sub(r"\{[^}]+\}", "{}", path)
 
-    source = inspect.getsource(calls)
+    source = inspect.getsource(calls) + inspect.getsource(fleet_calls)
     ours = {plain(path) for path in re.findall(r'"\{API\}(/[^"]*)"', source)}
     ours |= set(re.findall(r'"(/health/[a-z]+|/metrics)"', source)) | {"/events"}
     ours |= {f"/rollouts/{{}}/{word}" for word in ("hold", "resume", "halt", "cancel")} - {"/rollouts/{}/{}"}

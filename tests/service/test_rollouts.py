@@ -60,7 +60,10 @@ def test_a_whole_rollout_as_devices_see_it(service: RunningService, fleet: list[
     rollout = service.wait_for(rollout_id, lambda r: r.states.get("reverted") == 1)
     assert rollout.state == "running", "3 of 4 are not enough (0.9)"
     assert (rollout.exposed, rollout.at_risk, rollout.reasons) == (4, 0, {"self-test-failed": 1})
-    states = [e.state for e in reversed(service.herald.devices.show("TA-0").timeline)]
+    timeline = list(reversed(service.herald.devices.show("TA-0").timeline))
+    states = [entry.state for entry in timeline if entry.attempt_id]
+    own = [(entry.said_by, entry.what) for entry in timeline if not entry.attempt_id]
+    assert own == [("device", "enrolled"), ("device", "restarted"), ("device", "version changed")]
     assert states == ["offered", "downloading", "staged", "cleared", "installing", "proving", "confirmed"]
     told = service.herald.devices.show("TA-3").timeline[0]
     assert (told.said_by, told.detail) == ("device", "load-cell reads 0 counts")

@@ -85,6 +85,7 @@ class Batch:
     timeline: list[dict[str, Any]] = field(default_factory=list)
     last_pulses: dict[int, dict[str, Any]] = field(default_factory=dict)
     history: list[dict[str, Any]] = field(default_factory=list)
+    odd: set[int] = field(default_factory=set)
     cloned: list[tuple[dict[str, Any], str]] = field(default_factory=list)
     of_device: dict[int, list[Held]] = field(default_factory=dict)
 
@@ -237,6 +238,7 @@ class Intake:
         if odd is not None:
             # Not this unit's word, or an old one: what is known of the device stays.
             batch.pulses[device["id"]] = {**(batch.pulses.get(device["id"]) or last or {}), **odd}
+            batch.odd.add(device["id"])
             return
         word = {
             "running": {name: content.model_dump() for name, content in said.running.items()},
@@ -479,7 +481,8 @@ class Intake:
     def _remember(self, batch: Batch, call: Call, said: OrderOut) -> None:
         held = batch.current(call.device_id)
         assert call.checkin is not None
-        if said.order is None and not said.log and (held is None or not held.attempt.live):
+        quiet = said.order is None and not said.log and call.device_id not in batch.odd
+        if quiet and (held is None or not held.attempt.live):
             interval = self._interval(batch.devices[call.device_id])
             self._context.memory.remember(call.device_id, call.checkin, interval, call.epoch)
         else:
