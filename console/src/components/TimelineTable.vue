@@ -10,7 +10,7 @@ function particulars(entry: TimelineEntry): string {
   const failed = all.filter((test) => !test.passed).map((test) => `${test.name}: ${test.detail}`)
   const passed = all.length ? `${all.length} self-tests passed` : ''
   const tests = failed.length ? `self-test failed: ${failed.join(', ')}` : passed
-  const percent = entry.percent === null ? '' : `${entry.percent} %`
+  const percent = entry.percent === null || entry.percent === undefined ? '' : `${entry.percent} %`
   return [entry.reason, entry.step, percent, tests, entry.detail].filter(Boolean).join(' · ')
 }
 </script>
@@ -30,9 +30,12 @@ function particulars(entry: TimelineEntry): string {
       <tr v-for="(entry, index) in entries" :key="index">
         <td class="text-no-wrap">{{ moment(entry.at) }}</td>
         <td>{{ entry.said_by }}</td>
-        <td v-if="showRollout"><router-link :to="`/rollouts/${entry.rollout_id}`">{{ entry.rollout_id }}</router-link></td>
+        <td v-if="showRollout"><router-link v-if="entry.rollout_id" :to="`/rollouts/${entry.rollout_id}`">{{ entry.rollout_id }}</router-link></td>
         <td><StateMark v-if="entry.state" :state="entry.state" /><span v-else>{{ entry.what }}</span></td>
-        <td class="wrap">{{ particulars(entry) }}</td>
+        <td class="wrap">
+          {{ particulars(entry) }}
+          <details v-if="entry.log"><summary>log</summary><pre class="mono">{{ entry.log }}</pre></details>
+        </td>
       </tr>
     </tbody>
   </v-table>

@@ -2,8 +2,11 @@
 import { computed, ref } from 'vue'
 
 import { api, told, type DeviceDetail } from '../api/client'
+import BothEnds from '../components/BothEnds.vue'
 import DeviceActions from '../components/DeviceActions.vue'
 import DeviceWords from '../components/DeviceWords.vue'
+import InstallHere from '../components/InstallHere.vue'
+import ReasonDialog from '../components/ReasonDialog.vue'
 import StateMark from '../components/StateMark.vue'
 import TimelineTable from '../components/TimelineTable.vue'
 import { useLoading } from '../loading'
@@ -22,12 +25,34 @@ const { failure, reload } = useLoading(async () => {
 })
 reloadOn((event) => event.device_id === device.value?.id, reload)
 
-const slots = computed(() => {
-  const running = (device.value?.running.app ?? {}) as Content
-  const standby = (device.value?.standby.app ?? null) as Content | null
-  const both = [{ ...running, runs: true }, { ...(standby ?? { slot: running.slot === 'a' ? 'b' : 'a' }), runs: false }]
-  return both.sort((a, b) => (a.slot ?? '').localeCompare(b.slot ?? ''))
+const parts = computed(() => {
+  const found = device.value
+  if (!found) return []
+  const names = [...new Set([...Object.keys(found.running), ...Object.keys(found.standby)])]
+  names.sort((one, other) => Number(other === 'app') - Number(one === 'app') || one.localeCompare(other))
+  return names.map((name) => {
+    const running = (found.running[name] ?? null) as Content | null
+    const standby = (found.standby[name] ?? null) as Content | null
+    const empty = { slot: running?.slot === 'a' ? 'b' : 'a' }
+    const both = [...(running ? [{ ...running, runs: true }] : []), { ...(standby ?? empty), runs: false }]
+    return { name, slots: both.sort((one, other) => (one.slot ?? '').localeCompare(other.slot ?? '')) }
+  })
 })
+const RUNS: Record<string, string> = {
+  'unknown-build': 'No release has these bytes: an unknown build. It is not overwritten unasked.',
+  recovery: 'It runs its recovery image: nothing else on it may run. A release brought to it takes it out of there.',
+  unreadable: 'It cannot read what it runs.',
+}
+const marks = computed(() => [
+  ...(device.value?.cloned_at ? [`Two devices use its token, noticed ${moment(device.value.cloned_at)}. What the older history says is not taken.`] : []),
+  ...(device.value?.rescued_at ? [`It came back rescued, noticed ${moment(device.value.rescued_at)}.`] : []),
+])
+const settling = ref<string | null>(null)
+
+async function settle(reason: string) {
+  device.value = await told(api.POST('/api/v1/devices/{serial}/settle', { params: { path: { serial: props.serial } }, body: { reason } }))
+  settling.value = null
+}
 </script>
 
 <template>
@@ -40,30 +65,53 @@ const slots = computed(() => {
         <strong v-if="device.admission !== 'admitted'">{{ device.admission }}</strong>
         <span v-if="device.may_enrol_again" class="quiet">may enrol once more</span>
         <StateMark v-if="device.attempt" :state="device.attempt.state" class="push" />
-        <DeviceActions :class="{ push: !device.attempt }" :admission="device.admission" :devices="{ serials: [device.serial] }" :count="1" @done="reload" />
+        <InstallHere v-if="device.admission === 'admitted'" :class="{ push: !device.attempt }" :device="device" @done="reload" />
+        <DeviceActions :class="{ push: !device.attempt && device.admission !== 'admitted' }" :admission="device.admission" :devices="{ serials: [device.serial] }" :count="1" @done="reload" />
       </div>
       <div class="columns two mb-5">
         <v-card class="panel">
-          <h2>Slots</h2>
-          <div class="slots">
-            <div v-for="slot in slots" :key="slot.slot" class="slot" :class="{ runs: slot.runs }">
-              <div class="quiet">slot {{ slot.slot }} · {{ slot.runs ? 'running' : 'standby' }}</div>
-              <div class="number">{{ slot.version ?? 'empty' }}</div>
-              <div class="mono quiet">{{ slot.digest?.slice(0, 24) }}{{ slot.digest ? '…' : '' }}</div>
-              <div v-if="slot.version" class="quiet">floor number {{ slot.floor }}</div>
+          <h2>Components</h2>
+          <div v-for="part in parts" :key="part.name" class="mb-2">
+            <div v-if="parts.length > 1" class="quiet mb-1">{{ part.name }}</div>
+            <div class="slots">
+              <div v-for="slot in part.slots" :key="`${slot.slot}${slot.runs}`" class="slot" :class="{ runs: slot.runs }">
+                <div class="quiet">{{ slot.slot === 'recovery' ? 'recovery image' : `slot ${slot.slot}` }} · {{ slot.runs ? 'running' : 'standby' }}</div>
+                <div class="number">{{ slot.version ?? (slot.digest ? 'no version' : 'empty') }}</div>
+                <div class="mono quiet">{{ slot.digest?.slice(0, 24) }}{{ slot.digest ? '…' : '' }}</div>
+                <div v-if="slot.digest" class="quiet">floor number {{ slot.floor }}</div>
+              </div>
             </div>
           </div>
-          <v-alert v-if="device.known_build === false" type="warning" class="mt-3">
-            No release has these bytes: an unknown build. It is not overwritten unasked.
+          <v-alert v-if="device.runs && RUNS[device.runs]" type="warning" class="mt-3">{{ RUNS[device.runs] }}</v-alert>
+          <v-alert v-for="mark in marks" :key="mark" type="warning" class="mt-3">
+            {{ mark }} <v-btn size="small" class="ml-2" @click="settling = 'settle'">settle …</v-btn>
           </v-alert>
+          <ReasonDialog :word="settling" title="Take the marks off: you have seen to it" needs-reason :act="settle" @leave="settling = null" />
         </v-card>
         <v-card class="panel">
           <h2>What it says of itself</h2>
           <dl class="facts">
             <dt>Presence</dt>
             <dd>{{ device.presence }}, heard {{ device.seen_at ? ago(Date.parse(device.seen_at), clock.now.getTime()) : 'never' }}</dd>
+            <dt>Update</dt>
+            <dd>
+              <template v-if="device.obstacles?.length">cannot be updated: {{ device.obstacles.join('; ') }}</template>
+              <template v-else>can be updated; {{ device.way_back ? 'can go back' : 'no way back' }} without a download</template>
+            </dd>
+            <template v-if="device.waiting">
+              <dt>Waits for</dt>
+              <dd>{{ device.waiting }}<template v-if="device.waiting_until">, expected {{ moment(device.waiting_until) }}</template></dd>
+            </template>
+            <template v-if="device.gateway">
+              <dt>Gateway</dt>
+              <dd><router-link :to="`/fleet/${device.gateway}`">{{ device.gateway }}</router-link></dd>
+            </template>
+            <template v-if="device.behind?.length">
+              <dt>Behind it</dt>
+              <dd><router-link v-for="one in device.behind" :key="one" :to="`/fleet/${one}`" class="mr-3">{{ one }}</router-link></dd>
+            </template>
             <dt>Next check-in</dt>
-            <dd>expected {{ moment(device.next_checkin_at) }}</dd>
+            <dd>expected {{ moment(device.next_checkin_at) }}, every {{ device.interval_s ?? '–' }} s</dd>
             <dt>Labels</dt>
             <dd><DeviceWords :device="device" @done="reload" /></dd>
             <template v-if="device.pinned_until && Date.parse(device.pinned_until) > clock.now.getTime()">
@@ -83,6 +131,8 @@ const slots = computed(() => {
           </dl>
         </v-card>
       </div>
+      <h2>Both ends</h2>
+      <v-card class="panel mb-5"><BothEnds :device="device" /></v-card>
       <h2>Timeline, newest first</h2>
       <v-card><TimelineTable :entries="device.timeline" show-rollout /></v-card>
     </template>

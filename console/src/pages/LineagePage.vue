@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 
 import { api, told, type Release, type Schemas } from '../api/client'
+import BaselineSwitch from '../components/BaselineSwitch.vue'
 import CleanUnused from '../components/CleanUnused.vue'
 import EmptyState from '../components/EmptyState.vue'
 import LineageRiver from '../components/LineageRiver.vue'
@@ -77,6 +78,7 @@ reloadOn((event) => ['release', 'device', 'rollout', 'admission'].includes(event
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
     <v-card v-if="lineage" class="panel mb-3">
       <LineageRiver :lineage="lineage" :baseline="baseline" />
+      <BaselineSwitch :name="chosen" :baseline="baseline" />
     </v-card>
     <PublishDrop class="mb-3" @published="reload" />
     <v-card v-if="releases.length">

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { api, told, type FeedEvent, type Overview } from '../api/client'
+import { api, told, type FeedEvent, type Overview, type Schemas } from '../api/client'
 import EmptyState from '../components/EmptyState.vue'
+import PresenceRiver from '../components/PresenceRiver.vue'
 import RolloutCard from '../components/RolloutCard.vue'
 import { useLoading } from '../loading'
 import { useClock } from '../stores/clock'
@@ -12,11 +13,13 @@ import { moment } from '../words'
 const PRESENCE = ['online', 'late', 'offline', 'never-seen'] as const
 const LATEST = 9
 const overview = ref<Overview | null>(null)
+const samples = ref<Schemas['PresenceSample'][]>([])
 const latest = ref<FeedEvent[]>([])
 const clock = useClock()
 const { failure, reload } = useLoading(async () => {
   overview.value = await told(api.GET('/api/v1/overview'))
   clock.learn(overview.value.now, overview.value.scale)
+  samples.value = await told(api.GET('/api/v1/presence'))
 })
 reloadOn(() => true, reload, 600)
 useFeed().listen((event) => {
@@ -32,11 +35,14 @@ const needs = computed(() => {
   const halted = now.moving.filter((rollout) => rollout.state === 'halted')
   return [
     ...halted.map((rollout) => ({ text: `Rollout ${rollout.id} is halted: ${rollout.reason}`, to: `/rollouts/${rollout.id}` })),
-    ...(now.asking ? [{ text: `${now.asking} devices ask for admission`, to: '/fleet?where=admission+%3D+asking' }] : []),
-    ...(now.unknown_builds ? [{ text: `${now.unknown_builds} devices run an unknown build`, to: '/fleet?where=known_build+%3D+no' }] : []),
+    ...(now.attention ?? []).map((one) => ({
+      text: `${one.devices} ${one.devices === 1 ? 'device' : 'devices'} ${one.words}: ${one.first.join(', ')}${one.devices > one.first.length ? ' …' : ''}`,
+      to: `/fleet?where=${encodeURIComponent(one.where)}`,
+    })),
     ...now.unhealthy_images.map((digest) => ({ text: `The stored image ${digest.slice(0, 12)}… is damaged`, to: '/lineage' })),
   ]
 })
+const visits = computed(() => (overview.value?.attention ?? []).some((one) => ['recovery', 'long-offline'].includes(one.kind)))
 const most = computed(() => Math.max(1, ...(overview.value?.versions ?? []).map((v) => v.devices)))
 
 function word(event: FeedEvent): string {
@@ -64,6 +70,7 @@ function word(event: FeedEvent): string {
           <ul v-else>
             <li v-for="need in needs" :key="need.text"><router-link :to="need.to">{{ need.text }}</router-link></li>
           </ul>
+          <p v-if="visits" class="mt-2"><a href="/api/v1/visits.csv" download>The visit list by site (CSV)</a></p>
         </v-card>
         <h2>Moving</h2>
         <div class="columns">
@@ -84,7 +91,8 @@ function word(event: FeedEvent): string {
               <div class="quiet">{{ name }}</div>
             </div>
           </div>
-          <EmptyState v-else title="No devices yet" command="herald code new --board BOARD --line LINE">
+          <PresenceRiver v-if="known && samples.length" class="mt-3" :samples="samples" :now="overview.now" />
+          <EmptyState v-if="!known" title="No devices yet" command="herald code new --board BOARD --line LINE">
             Devices come in with an enrolment code.
           </EmptyState>
         </v-card>

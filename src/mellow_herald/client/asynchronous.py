@@ -26,7 +26,7 @@ from mellow_herald.client.transport import (
     streamed,
 )
 from mellow_herald.wire.board import BoardIn, BoardOut
-from mellow_herald.wire.event import Event, Health, JournalEntry, Overview
+from mellow_herald.wire.event import Event, Health, JournalEntry, Overview, PresenceSample
 from mellow_herald.wire.fleet import (
     CodeIn,
     CodeOut,
@@ -97,6 +97,10 @@ class AsyncHerald:
     async def overview(self) -> Overview:
         """What needs a person, what is moving, who is there."""
         return await self.send(calls.overview())
+
+    async def presence(self, board: str | None = None) -> list[PresenceSample]:
+        """How many devices were present how over time, as it was noted then."""
+        return await self.send(calls.presence(board))
 
     async def live(self) -> Health:
         """Whether the process answers at all."""

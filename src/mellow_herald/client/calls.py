@@ -11,7 +11,7 @@ from pydantic import TypeAdapter
 from mellow_herald.core.checks import Allowed
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.check import CheckAsk, CheckOut
-from mellow_herald.wire.event import Health, JournalEntry, Overview
+from mellow_herald.wire.event import Health, JournalEntry, Overview, PresenceSample
 from mellow_herald.wire.fleet import (
     CodeIn,
     CodeOut,
@@ -331,6 +331,11 @@ def act(rollout_id: int, word: str, reason: str) -> Call[RolloutOut]:
 def show_journal(limit: int, after: str | None) -> Call[Page[JournalEntry]]:
     """A page of the journal."""
     return get("reading the journal", f"{API}/journal", Page[JournalEntry], limit=limit, after=after)
+
+
+def presence(board: str | None) -> Call[list[PresenceSample]]:
+    """Presence over time."""
+    return get("reading presence over time", f"{API}/presence", list[PresenceSample], board=board)
 
 
 def overview() -> Call[Overview]:

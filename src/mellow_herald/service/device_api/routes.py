@@ -32,6 +32,7 @@ PREFIX = "/device/v1"
 BODY_LIMIT = 512 * 1024
 KEY_LIST_MEDIA_TYPE = "application/cose"
 SPREAD = 0.1
+SOONEST_AGAIN_S = 0.5
 Endpoint = Callable[[Request], Awaitable[Response]]
 
 
@@ -108,12 +109,22 @@ class DeviceApi:
                 word.clear()
                 order = await self._intake.checkin(device_id, said)
                 if order.order is None:
-                    with contextlib.suppress(TimeoutError):
-                        await asyncio.wait_for(word.wait(), max(0.0, deadline - time.monotonic()))
+                    await self._hold(device_id, said, order.next_checkin_s, word, deadline)
                 if order.order is not None or waiting.superseded(word) or time.monotonic() >= deadline:
                     answer = self._order(order)
                     answer.headers["preference-applied"] = f"wait={wait_s}"
                     return answer
+
+    async def _hold(
+        self, device_id: int, said: CheckinIn, interval_s: int, word: asyncio.Event, deadline: float
+    ) -> None:
+        """Waits for a word. A device that is held on the line is present: its last call is as old as this moment."""
+        clock, memory = self._context.clock, self._context.memory
+        again = max(SOONEST_AGAIN_S, interval_s / clock.scale / 2)
+        while not word.is_set() and (left := deadline - time.monotonic()) > 0:
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(word.wait(), min(left, again))
+            memory.note_pulse(device_id, said, clock.now(), interval_s, interval_s)
 
     async def reports(self, request: Request) -> Response:
         device_id = self._who(request)
