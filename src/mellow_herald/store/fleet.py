@@ -168,7 +168,7 @@ async def list_devices(
             Device.__table__,
             KNOWN_BUILD.label("known_build"),
             RUNS.label("runs"),
-            Pulse.seen_at, Pulse.boots, Pulse.interval_s, Pulse.next_s, Pulse.condition, Pulse.readings,
+            Pulse.seen_at, Pulse.boots, Pulse.seq, Pulse.interval_s, Pulse.next_s, Pulse.condition, Pulse.readings,
             *(column.label(f"newest_{column.name}") for column in newest.c),
         )
         .outerjoin(Pulse, Pulse.device_id == Device.id)

@@ -124,6 +124,8 @@ class DeviceOut(Shown):
     admission: str
     presence: Presence
     seen_at: Time | None
+    boots: int | None = None
+    seq: int | None = None
     next_checkin_at: Time | None
     version: str | None
     digest: str | None
@@ -171,7 +173,6 @@ class DeviceDetail(DeviceOut):
     """Everything known of one device. ``obstacles`` say why it cannot be updated (none: it can), ``behind`` are the
     devices that reach the network through it, ``way_back`` tells whether it can go back without a download."""
 
-    boots: int | None
     updater: int | None
     running: dict[str, Any]
     standby: dict[str, Any]
