@@ -3,7 +3,6 @@
 import asyncio
 from pathlib import Path
 
-import httpx
 import pytest
 
 from mellow_herald.core.keys import public_to_pem, raw_public
@@ -14,6 +13,7 @@ from mellow_herald.sim.hardware import running_image
 from mellow_herald.sim.scenario import load_scenario
 from tests.harness.firmware import Publisher, make_bytes
 
+NOBODY = "http://127.0.0.1:9"
 SCENARIO = """
 vendor_domain = "thistledown.example"
 root = "root.pem"
@@ -93,34 +93,33 @@ async def test_hands_reach_a_device_over_the_socket(scenario: Path, tmp_path: Pa
     folder.mkdir()
     lines: list[str] = []
 
-    async with httpx.AsyncClient(base_url="http://127.0.0.1:9") as http:
-        fleet = Fleet(load_scenario(scenario), http, folder, lambda serial, line: lines.append(f"{serial} {line}"))
-        async with Bench(folder, fleet.devices):
-            running = asyncio.create_task(fleet.run())
+    fleet = Fleet(load_scenario(scenario), NOBODY, folder, lambda serial, line: lines.append(f"{serial} {line}"))
+    async with Bench(folder, fleet.devices):
+        running = asyncio.create_task(fleet.run())
 
-            async def hand(**asked: object) -> dict[str, object]:
-                return await asyncio.to_thread(ask, folder, **asked)
+        async def hand(**asked: object) -> dict[str, object]:
+            return await asyncio.to_thread(ask, folder, **asked)
 
-            shown = (await hand(do="list"))["devices"]
-            assert isinstance(shown, list)
-            assert [one["serial"] for one in shown] == ["TA-01", "TA-02", "TA-03", "TA-04"]
-            said = await hand(do="flash", serial="TA-02", file=str(tmp_path / "new.bin"))
-            assert "flashed by cable with 2.5.0" in str(said["said"])
-            for deed in ("reset", "unplug", "plug", "press"):
-                assert (await hand(do=deed, serial="TA-03"))["said"]
-            assert (await hand(**{"do": "cut", "serial": "TA-03", "for": "10m"}))["said"]
-            for wrong, why in [
-                ({"do": "reset", "serial": "TA-99"}, "No device TA-99"),
-                ({"do": "tickle", "serial": "TA-01"}, "nothing that can be done"),
-                ({"do": "flash", "serial": "TA-01", "file": str(tmp_path / "none")}, "No such file"),
-                ({"do": "cut", "serial": "TA-01", "for": "soon"}, "is not a duration"),
-                ({"do": "reset"}, "cannot be done"),
-            ]:
-                with pytest.raises(Refused, match=why):
-                    await hand(**wrong)
-            assert (folder / SOCKET).stat().st_mode & 0o777 == 0o600
-            running.cancel()
-            await asyncio.gather(running, return_exceptions=True)
+        shown = (await hand(do="list"))["devices"]
+        assert isinstance(shown, list)
+        assert [one["serial"] for one in shown] == ["TA-01", "TA-02", "TA-03", "TA-04"]
+        said = await hand(do="flash", serial="TA-02", file=str(tmp_path / "new.bin"))
+        assert "flashed by cable with 2.5.0" in str(said["said"])
+        for deed in ("reset", "unplug", "plug", "press"):
+            assert (await hand(do=deed, serial="TA-03"))["said"]
+        assert (await hand(**{"do": "cut", "serial": "TA-03", "for": "10m"}))["said"]
+        for wrong, why in [
+            ({"do": "reset", "serial": "TA-99"}, "No device TA-99"),
+            ({"do": "tickle", "serial": "TA-01"}, "nothing that can be done"),
+            ({"do": "flash", "serial": "TA-01", "file": str(tmp_path / "none")}, "No such file"),
+            ({"do": "cut", "serial": "TA-01", "for": "soon"}, "is not a duration"),
+            ({"do": "reset"}, "cannot be done"),
+        ]:
+            with pytest.raises(Refused, match=why):
+                await hand(**wrong)
+        assert (folder / SOCKET).stat().st_mode & 0o777 == 0o600
+        running.cancel()
+        await asyncio.gather(running, return_exceptions=True)
     assert running_image(chip_path(folder, "TA-02"))[0] == "2.5.0"
     assert running_image(chip_path(folder, "TA-01"))[0] == "2.4.0"
     with pytest.raises(Refused, match="No sim answers"):
@@ -128,11 +127,10 @@ async def test_hands_reach_a_device_over_the_socket(scenario: Path, tmp_path: Pa
 
 
 async def test_what_is_behind_a_gateway_depends_on_it(scenario: Path, tmp_path: Path) -> None:
-    async with httpx.AsyncClient() as http:
-        fleet = Fleet(load_scenario(scenario), http, tmp_path / "flash", lambda serial, line: None)
-        gateway, child = fleet.devices["TA-01"], fleet.devices["TA-02"]
-        assert not await child.carry(0), "the gateway is not up yet"
-        gateway.lamp = "running"
-        assert await child.carry(0)
-        gateway.cut_link(600)
-        assert not await child.carry(0)
+    fleet = Fleet(load_scenario(scenario), NOBODY, tmp_path / "flash", lambda serial, line: None)
+    gateway, child = fleet.devices["TA-01"], fleet.devices["TA-02"]
+    assert not await child.carry(0), "the gateway is not up yet"
+    gateway.lamp = "running"
+    assert await child.carry(0)
+    gateway.cut_link(600)
+    assert not await child.carry(0)

@@ -1,5 +1,6 @@
 """The console in headless Chromium against the running service."""
 
+import re
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
@@ -115,7 +116,7 @@ def test_every_page_shows_what_there_is_in_light_and_dark(
             dark = page.evaluate("getComputedStyle(document.querySelector('.v-application')).backgroundColor")
             assert (sum(map(int, dark.strip("rgb()").split(", "))) < 200) == (scheme == "dark")
     page.goto("/fleet")
-    page.get_by_role("textbox", name="Selector").fill("hw_rev = 2")
+    page.get_by_role("combobox", name="Selector, then Enter").fill("hw_rev = 2")
     page.keyboard.press("Enter")
     expect(page.get_by_text("1 of 1 devices")).to_be_visible()
     page.get_by_role("textbox", name="Selector").fill("hw_rev == 2")
@@ -236,7 +237,7 @@ def test_withdrawing_shows_what_it_stops_and_asks_why(
 def test_devices_that_ask_are_admitted_and_labelled(page: Page, service: RunningService) -> None:
     (device,) = asking(service, "TA-1")
     sign_in(page)
-    page.get_by_role("link", name="1 devices ask for admission").click()
+    page.get_by_role("link", name="1 device asking to be admitted").click()
     expect(page.get_by_text("1 devices ask for admission.")).to_be_visible()
     page.get_by_role("link", name="TA-1").click()
     # The page before has such a button, too.
@@ -275,3 +276,97 @@ def test_the_console_comes_with_strict_headers_and_caching(service: RunningServi
         for sly in ("/../settings.py", "/%2e%2e/settings.py", "/assets/..%2f..%2f..%2fsettings.py"):
             answer = http.get(sly)
             assert "HERALD_" not in answer.text
+
+
+def test_a_selector_is_completed_counted_and_its_mistakes_are_pointed_at(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    service.herald.devices.edit("TA-1", {"site": "fernhollow"})
+    sign_in(page)
+    page.goto("/fleet")
+    field = page.get_by_role("combobox", name="Selector, then Enter")
+    expect(page.get_by_text("4 devices", exact=True)).to_be_visible()
+    field.press_sequentially("si")
+    page.get_by_role("option", name="site").click()
+    field.press_sequentially("= fe")
+    page.get_by_role("option", name="fernhollow").wait_for()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
+    expect(field).to_have_value("site = fernhollow")
+    expect(page.get_by_text("1 device", exact=True)).to_be_visible()
+    page.keyboard.press("Escape")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url("/fleet?where=site+=+fernhollow")
+    expect(page.locator("tbody")).to_have_text(re.compile("TA-1"))
+    expect(page.get_by_text("TA-2")).to_have_count(0)
+    field.fill("board == x")
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("alert")).to_contain_text("goes wrong at character 8")
+    expect(page.locator("pre")).to_have_text("board == x\n       ▲")
+
+
+def test_one_device_is_brought_a_release_from_its_page_with_both_ends_in_view(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    device = fleet[0]
+    sign_in(page)
+    page.goto("/fleet/TA-0")
+    expect(page.get_by_text("can be updated; no way back without a download")).to_be_visible()
+    page.get_by_role("button", name="install a release").click()
+    page.get_by_label("Reason, for the journal").fill("a first look")
+    page.get_by_role("button", name="install", exact=True).click()
+    expect(page.get_by_text("its next check-in, expected")).to_be_visible()
+    rollout = service.herald.rollouts.list().items[0]
+    service.wait_for(rollout.id, lambda r: r.rings[0].state == "open")
+    device.checkin()
+    device._http.post(
+        "/logs", json={"lines": [{"boots": 1, "number": 1, "text": "erasing"}]}, headers=device.headers
+    )  # fmt: skip
+    said = page.get_by_label("What the service says")
+    expect(said).to_contain_text("offered")
+    expect(page.get_by_label("What the device says")).to_contain_text("erasing")
+    device.stage()
+    expect(said).to_contain_text("staged")
+
+
+def test_devices_are_imported_from_the_fleet_page_after_a_look(page: Page, service: RunningService) -> None:
+    sign_in(page)
+    page.goto("/fleet")
+    text = "serial,board,line,hw_rev\nTA-7,comb-s1,hive-scale,1\nTA-8,comb-s9,hive-scale,1\n"
+    page.get_by_label("Devices to import").set_input_files(
+        {"name": "fleet.csv", "mimeType": "text/csv", "buffer": text.encode()}
+    )  # fmt: skip
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("1 new, 0 to change")
+    expect(dialog).to_contain_text("there is no board comb-s9")
+    dialog.get_by_role("button", name="import").click()
+    expect(page.get_by_role("link", name="TA-7")).to_be_visible()
+
+
+def test_what_needs_a_person_is_a_link_to_the_devices(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    service.call(sample(service.context))
+    fleet[2].digest = "e" * 64
+    fleet[2].checkin()
+    sign_in(page)
+    expect(page.get_by_role("img", name=re.compile("Presence over time; now 4 online"))).to_be_visible()
+    page.get_by_role("link", name="1 device running a build that no release has: TA-2").click()
+    expect(page.get_by_role("link", name="TA-2")).to_be_visible()
+    expect(page.get_by_role("link", name="TA-1")).to_have_count(0)
+
+
+def test_a_baseline_says_what_it_would_do_before_it_brings_devices(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    newest = next(r for r in service.herald.releases.list().items if r.version == "2.5.0")
+    service.herald.releases.make_baseline(newest.id, "what new devices run")
+    sign_in(page)
+    page.goto("/lineage")
+    page.get_by_role("button", name="bring devices that arrive …").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("Now it would bring 4 devices that arrived: TA-0, TA-1, TA-2, TA-3")
+    dialog.get_by_label("Reason, for the journal").fill("they come with 2.4.0")
+    dialog.get_by_role("button", name="bring devices").click()
+    expect(page.get_by_text("devices that arrive are brought to it.")).to_be_visible()
+    assert service.herald.baselines.list()[0].brings

@@ -1768,6 +1768,10 @@ export interface components {
             presence: components["schemas"]["Presence"];
             /** Seen At */
             seen_at: string | null;
+            /** Boots */
+            boots?: number | null;
+            /** Seq */
+            seq?: number | null;
             /** Next Checkin At */
             next_checkin_at: string | null;
             /** Version */
@@ -1789,8 +1793,6 @@ export interface components {
             /** Waiting Until */
             waiting_until?: string | null;
             attempt?: components["schemas"]["AttemptBrief"] | null;
-            /** Boots */
-            boots: number | null;
             /** Updater */
             updater: number | null;
             /** Running */
@@ -1896,6 +1898,10 @@ export interface components {
             presence: components["schemas"]["Presence"];
             /** Seen At */
             seen_at: string | null;
+            /** Boots */
+            boots?: number | null;
+            /** Seq */
+            seq?: number | null;
             /** Next Checkin At */
             next_checkin_at: string | null;
             /** Version */

@@ -6,6 +6,7 @@ import BothEnds from '../components/BothEnds.vue'
 import DeviceActions from '../components/DeviceActions.vue'
 import DeviceWords from '../components/DeviceWords.vue'
 import InstallHere from '../components/InstallHere.vue'
+import PinHere from '../components/PinHere.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
 import StateMark from '../components/StateMark.vue'
 import TimelineTable from '../components/TimelineTable.vue'
@@ -66,6 +67,7 @@ async function settle(reason: string) {
         <span v-if="device.may_enrol_again" class="quiet">may enrol once more</span>
         <StateMark v-if="device.attempt" :state="device.attempt.state" class="push" />
         <InstallHere v-if="device.admission === 'admitted'" :class="{ push: !device.attempt }" :device="device" @done="reload" />
+        <PinHere v-if="device.admission === 'admitted'" :device="device" @done="reload" />
         <DeviceActions :class="{ push: !device.attempt && device.admission !== 'admitted' }" :admission="device.admission" :devices="{ serials: [device.serial] }" :count="1" @done="reload" />
       </div>
       <div class="columns two mb-5">

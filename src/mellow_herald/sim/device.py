@@ -131,7 +131,7 @@ class SimDevice:
 
     async def run(self) -> None:
         """The device's life, from one restart to the next."""
-        await self._time.sleep(self._rng.uniform(0, 0.2) * self._making.check_in_s)
+        await self._time.sleep(self._rng.uniform(0, 1) * self._making.check_in_s)
         cause = Cause.POWER
         while True:
             await self._plugged.wait()

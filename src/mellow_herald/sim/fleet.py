@@ -15,7 +15,9 @@ from mellow_herald.sim.scenario import BoardSpec, DeviceSpec, LoadedScenario
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Uplink
 
-LIMITS = httpx.Limits(max_connections=None, max_keepalive_connections=100)
+# A client's pool looks at all its connections for every call, so many devices share many small pools.
+DEVICES_A_CLIENT = 50
+LIMITS = httpx.Limits(max_connections=None, max_keepalive_connections=DEVICES_A_CLIENT, keepalive_expiry=90.0)
 Say = Callable[[str, str], None]
 
 
@@ -42,24 +44,33 @@ class Supply:
 class Fleet:
     """The devices of a scenario against one service; their flash is kept in ``folder``."""
 
-    def __init__(self, loaded: LoadedScenario, http: httpx.AsyncClient, folder: Path, say: Say) -> None:
-        self._loaded, self._http, self._folder, self._say = loaded, http, folder, say
+    def __init__(self, loaded: LoadedScenario, url: str, folder: Path, say: Say) -> None:
+        self._loaded, self._folder, self._say = loaded, folder, say
+        tls = httpx.create_ssl_context()
+        clients = -(-len(loaded.devices) // DEVICES_A_CLIENT)
+        self._clients = [
+            httpx.AsyncClient(base_url=url, limits=LIMITS, verify=tls, trust_env=False) for _ in range(clients)
+        ]
         self._time = ServiceTime()
         self._files: dict[Path, bytes] = {}
         self._root = public_from_pem(loaded.read(loaded.scenario.root))
         self._key_list = loaded.read(loaded.scenario.key_list)
         self.devices: dict[str, SimDevice] = {}
-        for spec in loaded.devices:
-            self.devices[spec.serial] = self._make(spec)
+        for number, spec in enumerate(loaded.devices):
+            self.devices[spec.serial] = self._make(spec, self._clients[number // DEVICES_A_CLIENT])
         self._files.clear()
 
     async def run(self) -> None:
         """Runs them until cancelled."""
-        async with asyncio.TaskGroup() as group:
-            for device in self.devices.values():
-                group.create_task(device.run())
+        try:
+            async with asyncio.TaskGroup() as group:
+                for device in self.devices.values():
+                    group.create_task(device.run())
+        finally:
+            for client in self._clients:
+                await client.aclose()
 
-    def _make(self, spec: DeviceSpec) -> SimDevice:
+    def _make(self, spec: DeviceSpec, http: httpx.AsyncClient) -> SimDevice:
         scenario, board = self._loaded.scenario, self._loaded.scenario.boards[spec.board]
         device: SimDevice
         making = Making(
@@ -71,7 +82,7 @@ class Fleet:
         async def carry(size: int) -> bool:
             return await device.carry(size)
 
-        uplink = Uplink(self._http, self._time, carry)
+        uplink = Uplink(http, self._time, carry)
         device = SimDevice(
             spec, self._chip(spec, board), uplink, self._time, making,
             say=self._say, carried=lambda: self._carried(spec.gateway),
@@ -107,7 +118,6 @@ class Fleet:
 async def run_fleet(loaded: LoadedScenario, url: str, folder: Path, *, say: Say = lambda serial, line: None) -> None:
     """Runs all devices of a scenario until cancelled, with a bench to lay hands on them."""
     folder.mkdir(parents=True, exist_ok=True)
-    async with httpx.AsyncClient(base_url=url, limits=LIMITS, trust_env=False) as http:
-        fleet = Fleet(loaded, http, folder, say)
-        async with Bench(folder, fleet.devices):
-            await fleet.run()
+    fleet = Fleet(loaded, url, folder, say)
+    async with Bench(folder, fleet.devices):
+        await fleet.run()
