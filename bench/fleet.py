@@ -100,10 +100,11 @@ def _simulate(herald: Herald, url: str, folder: Path, core: int) -> list[Figure]
             if process.poll() is not None or time.monotonic() > deadline:
                 raise RuntimeError(f"only {online} of {DEVICES} simulated devices came on-line")
             time.sleep(1)
-        used, calls = _cpu_of(process.pid), _checkins(herald)
+        used, (began, calls) = _cpu_of(process.pid), _checkins(herald)
         time.sleep(WATCHED_S)
         busy = (_cpu_of(process.pid) - used) / WATCHED_S
-        rate = (_checkins(herald) - calls) / WATCHED_S
+        ended, more = _checkins(herald)
+        rate = (more - calls) / (ended - began)
         still = herald.devices.list(where=where, limit=1).total or 0
         if still < DEVICES:
             raise RuntimeError(f"{DEVICES - still} devices fell behind their interval")
@@ -121,14 +122,12 @@ def _simulate(herald: Herald, url: str, folder: Path, core: int) -> list[Figure]
     ]  # fmt: skip
 
 
-def _checkins(herald: Herald) -> float:
-    """All check-ins that simulated devices made so far, by the numbers that they count themselves."""
-    return float(sum(_seqs(herald)))
-
-
-def _seqs(herald: Herald) -> Iterator[int]:
-    for device in herald.devices.each(where='serial ~ "TA-*"'):
-        yield device.seq or 0
+def _checkins(herald: Herald) -> tuple[float, float]:
+    """All calls that simulated devices made so far, by the numbers that they count themselves, and when that was: the
+    middle of reading them."""
+    before = time.monotonic()
+    total = sum(device.seq or 0 for device in herald.devices.each(where='serial ~ "TA-*"'))
+    return (before + time.monotonic()) / 2, float(total)
 
 
 def _cpu_of(pid: int) -> float:

@@ -37,7 +37,7 @@ def install(
         found = herald.releases.find(release)
         device = herald.devices.show(serial)
         for obstacle in device.obstacles:
-            note(f"{serial}: {obstacle}")
+            note(f"  {serial}: {obstacle}")
         way = "it can go back without a download" if device.way_back else "there is no way back without a download"
         if not yes:
             runs = device.version or "nothing that is known"

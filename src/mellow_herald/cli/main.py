@@ -79,8 +79,19 @@ def _explain(error: Exception) -> int:
         names = ", ".join(dict.fromkeys(check.name for check in checks if check.verdict == "refuse"))
         print(f"herald: {doing}refused ({names}).", file=sys.stderr)
         return 1
+    _point_at_mistake(str(error))
     print(f"herald: {error}", file=sys.stderr)
     return 3 if isinstance(error, NotSignedInError) else 1
+
+
+def _point_at_mistake(message: str) -> None:
+    """Where a selector on the command line goes wrong: the text, and a mark under the character."""
+    import re
+
+    found = re.search(r"the selector goes wrong at character (\d+)", message)
+    given = [value for option, value in zip(sys.argv, sys.argv[1:], strict=False) if option == "--where"]
+    if found and given:
+        print(f"  {given[-1]}\n  {' ' * (int(found[1]) - 1)}^", file=sys.stderr)
 
 
 if __name__ == "__main__":

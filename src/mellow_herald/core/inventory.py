@@ -20,6 +20,7 @@ OWN = ("serial", "board", "line", "hw_rev", "gateway", "note")
 TOLD = ("admission", "presence", "seen_at", "version", "digest", "runs", "pinned_until")
 LONGEST_LINE = 64 * 1024
 MOST_LABELS = 32
+FORMULA = ("=", "+", "-", "@", "\t")
 
 
 class Format(StrEnum):
@@ -202,8 +203,12 @@ def write_csv(rows: Iterable[Sequence[Any]]) -> str:
 
 
 def _uncell(cell: str) -> str:
-    return cell[1:] if cell[:1] == "'" and cell[1:2] in ("=", "+", "@") else cell
+    return cell[1:] if cell[:1] == "'" and _like_a_formula(cell) else cell
 
 
 def _cell(cell: Any) -> Any:
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "@") else cell
+    return f"'{cell}" if isinstance(cell, str) and _like_a_formula(cell) else cell
+
+
+def _like_a_formula(cell: str) -> bool:
+    return cell.lstrip("'")[:1] in FORMULA

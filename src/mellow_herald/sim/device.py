@@ -78,7 +78,8 @@ class Restart(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Making:
-    """What all devices of a board are made with; durations in seconds. ``outages`` meet this device."""
+    """What all devices of a board are made with; durations in seconds. ``outages`` meet this device; ``start_within_s``
+    is real time: thousands that start at the same moment would be a flood."""
 
     root: bytes
     key_list: bytes
@@ -87,6 +88,7 @@ class Making:
     check_in_s: float
     seed: int = 1
     outages: tuple[Outage, ...] = ()
+    start_within_s: float = 0.0
 
 
 class SimDevice:
@@ -131,7 +133,7 @@ class SimDevice:
 
     async def run(self) -> None:
         """The device's life, from one restart to the next."""
-        await self._time.sleep(self._rng.uniform(0, 1) * self._making.check_in_s)
+        await asyncio.sleep(self._rng.uniform(0, self._making.start_within_s))
         cause = Cause.POWER
         while True:
             await self._plugged.wait()

@@ -18,6 +18,7 @@ from mellow_herald.sim.uplink import Uplink
 # A client's pool looks at all its connections for every call, so many devices share many small pools.
 DEVICES_A_CLIENT = 50
 LIMITS = httpx.Limits(max_connections=None, max_keepalive_connections=DEVICES_A_CLIENT, keepalive_expiry=90.0)
+STARTS_A_SECOND = 100
 Say = Callable[[str, str], None]
 
 
@@ -77,6 +78,7 @@ class Fleet:
             root=self._root, key_list=self._key_list, vendor_domain=scenario.vendor_domain, code=board.code,
             check_in_s=board.check_in.total_seconds(), seed=scenario.seed,
             outages=tuple(self._loaded.outages_of(spec)),
+            start_within_s=len(self._loaded.devices) / STARTS_A_SECOND,
         )  # fmt: skip
 
         async def carry(size: int) -> bool:

@@ -9,7 +9,7 @@ from collections.abc import Awaitable, Callable
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
-from starlette.requests import Request
+from starlette.requests import ClientDisconnect, Request
 from starlette.responses import FileResponse, JSONResponse, Response
 from starlette.routing import Route
 from starlette.types import ASGIApp, Receive, Scope, Send
@@ -227,5 +227,7 @@ def _answering(call: Endpoint) -> Endpoint:
             return await call(request)
         except (ProblemError, ValidationError) as error:
             return problem_for(error, request.url.path)
+        except ClientDisconnect:  # it hung up in the middle of its call; nobody hears the answer
+            return Response(status_code=400)
 
     return endpoint
