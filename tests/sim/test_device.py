@@ -18,9 +18,10 @@ from mellow_herald.core.order import Order
 from mellow_herald.core.seal import describe
 from mellow_herald.core.suit import encode_manifest
 from mellow_herald.sim.bootloader import APP, Slot, SlotNote, arm, confirm
-from mellow_herald.sim.device import Making, SimDevice
+from mellow_herald.sim.device import SimDevice
 from mellow_herald.sim.fleet import Supply
 from mellow_herald.sim.hardware import Hardware, Layout, PartLayout, make_in_memory
+from mellow_herald.sim.making import Making
 from mellow_herald.sim.scenario import DeviceSpec, LinkSpec, Outage
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError

@@ -119,7 +119,7 @@ def test_every_page_shows_what_there_is_in_light_and_dark(
     page.get_by_role("combobox", name="Selector, then Enter").fill("hw_rev = 2")
     page.keyboard.press("Enter")
     expect(page.get_by_text("1 of 1 devices")).to_be_visible()
-    page.get_by_role("textbox", name="Selector").fill("hw_rev == 2")
+    page.get_by_role("combobox", name="Selector, then Enter").fill("hw_rev == 2")
     page.keyboard.press("Enter")
     expect(page.get_by_text("goes wrong at character")).to_be_visible()
 

@@ -10,18 +10,12 @@ import hashlib
 import random
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
-from datetime import UTC, datetime
-from typing import Any, NoReturn
+from typing import NoReturn
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.behaviour import Fault
-from mellow_herald.core.keys import KeyList, KeyStatus, verify_key_list
-from mellow_herald.core.manifest import Verified, verify_envelope
+from mellow_herald.core.keys import KeyStatus
 from mellow_herald.core.order import Order
-from mellow_herald.core.refusal import Refused
-from mellow_herald.core.suit import Component, class_id
-from mellow_herald.core.version import parse_version
 from mellow_herald.sim.bootloader import (
     APP,
     Boot,
@@ -34,14 +28,15 @@ from mellow_herald.sim.bootloader import (
     note_well,
     reported,
 )
+from mellow_herald.sim.condition import condition_of, made_at
+from mellow_herald.sim.fetching import Fetching
 from mellow_herald.sim.firmware import Firmware, read_firmware
 from mellow_herald.sim.flash import PowerLost
-from mellow_herald.sim.hardware import BLOCK, Hardware
-from mellow_herald.sim.scenario import DeviceSpec, Outage
+from mellow_herald.sim.hardware import Hardware
+from mellow_herald.sim.making import Making
+from mellow_herald.sim.scenario import DeviceSpec
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.surroundings import (
-    battery_at,
-    charging_at,
     in_spell,
     lost,
     next_outage,
@@ -49,23 +44,16 @@ from mellow_herald.sim.surroundings import (
     outage_at,
 )
 from mellow_herald.sim.talk import Talk
-from mellow_herald.sim.update import GivenUp, Staging, choose, settled_as, staged, standby, switch, wanted_by
+from mellow_herald.sim.update import GivenUp, choose, settled_as, staged, standby, switch, wanted_by
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
 from mellow_herald.wire.device import CheckinIn, Condition, Content, EnrolmentIn, OrderOut
 
 RESTART_S, SELF_TEST_S, WATCHDOG_S, WELL_AFTER_S, LEAK_S = 4.0, 6.0, 15.0, 60.0, 240.0
 POWER_BACK_S = 20.0
-DOWNLOAD_TRIES = 8
-REPORT_EVERY = 25  # percent
 FREE_MEMORY = 41_000.0
 DEFAULT_SETTINGS = {"sample_every_s": 600}
 FOREVER = 10**9
 LEAST_BATTERY = 10  # percent; below it a device does not dare to switch
-EPOCH = datetime(2000, 1, 1, tzinfo=UTC)
-
-
-class LinkCut(Exception):
-    """The link broke off in the middle of a transfer."""
 
 
 class Restart(Exception):
@@ -74,21 +62,6 @@ class Restart(Exception):
     def __init__(self, cause: Cause) -> None:
         super().__init__(cause)
         self.cause = cause
-
-
-@dataclass(frozen=True, slots=True)
-class Making:
-    """What all devices of a board are made with; durations in seconds. ``outages`` meet this device; ``start_within_s``
-    is real time: thousands that start at the same moment would be a flood."""
-
-    root: bytes
-    key_list: bytes
-    vendor_domain: str
-    code: str
-    check_in_s: float
-    seed: int = 1
-    outages: tuple[Outage, ...] = ()
-    start_within_s: float = 0.0
 
 
 class SimDevice:
@@ -109,7 +82,9 @@ class SimDevice:
         self._uplink, self._time, self._making, self._carried = uplink, time_, making, carried
         self._rng = random.Random(f"{making.seed}/{spec.serial}")
         self._talk = Talk(hardware, uplink, time_, self._rng, lambda line: say(spec.serial, line))
-        self._cuts = sorted(spec.link.cut_at, reverse=True)
+        self._fetching = Fetching(
+            spec, hardware, uplink, time_, making, self._talk, self._rng, self._link_stands
+        )  # fmt: skip
         self._boot = Boot()
         self._firmware = Firmware("", None, frozenset())
         self._started = time.monotonic()
@@ -221,7 +196,7 @@ class SimDevice:
         return read_firmware(image, self.spec.facts, self._making.seed)
 
     async def _wait_for_mains(self) -> None:
-        now, since = self._time.now(), self._made_at()
+        now, since = self._time.now(), made_at(self.hardware)
         left = None if now is None or since is None else outage_at(self._making.outages, since, now)
         if left is not None:
             self.lamp = "dark"
@@ -230,7 +205,7 @@ class SimDevice:
     def _limit(self) -> tuple[float | None, Exception]:
         """When this boot's life ends by itself (seconds from now, None: never), and how."""
         limits: list[tuple[float, Exception]] = []
-        now, since = self._time.now(), self._made_at()
+        now, since = self._time.now(), made_at(self.hardware)
         outage = None if now is None or since is None else next_outage(self._making.outages, since, now)
         if outage is not None:
             limits.append((outage, PowerLost()))
@@ -270,10 +245,6 @@ class SimDevice:
             held = time.monotonic() - asked > self.spec.link.wait_s / 2 > 0
             await self._time.sleep(0 if held else order.next_checkin_s)
 
-    def _made_at(self) -> datetime | None:
-        made = self.hardware.data.get("made_at")
-        return None if made is None else datetime.fromisoformat(made)
-
     async def _enrol(self) -> None:
         data = self.hardware.data
         if "token" not in data:
@@ -308,35 +279,8 @@ class SimDevice:
     def _uptime(self) -> int:
         return self._time.uptime(self._started)
 
-    def _battery(self) -> int | None:
-        spec, now = self.spec.battery, self._time.now()
-        return None if spec is None else battery_at(spec, self._made_at() or now or EPOCH, now or EPOCH)
-
     def _condition(self) -> Condition:
-        now = self._time.now()
-        owner, until = self._owner(now)
-        charging = self.spec.battery is None or (now is not None and charging_at(self.spec.battery, now))
-        return Condition(
-            battery=self._battery(), charging=charging, link=self.spec.link.kind,
-            free=min(part.size for part in self.hardware.layout.parts.values()),
-            busy=now is not None and in_spell(self.spec.busy, now, f"{self.spec.serial}/busy"),
-            owner=owner, owner_until=until,
-        )  # fmt: skip
-
-    def _owner(self, now: datetime | None) -> tuple[Any, datetime | None]:
-        """What the owner says of the update at hand, and until when."""
-        owner, work = self.spec.owner, self.hardware.data.get("work", {})
-        if owner.kind == "willing" or now is None or "components" not in work or self._pressed.is_set():
-            return "willing", None
-        if owner.kind in ("consents", "refuses"):
-            return "must-consent", None
-        put_off = work.get("put_off", {"times": 0, "until": now.isoformat()})
-        if work.get("urgent") or (put_off["times"] >= owner.times and put_off["until"] <= now.isoformat()):
-            return "willing", None
-        if put_off["until"] <= now.isoformat():
-            put_off = {"times": put_off["times"] + 1, "until": (now + owner.length).isoformat()}
-            self.hardware.keep(work={**work, "put_off": put_off})
-        return "postponed", datetime.fromisoformat(put_off["until"])
+        return condition_of(self.spec, self.hardware, self._time.now(), consented=self._pressed.is_set())
 
     # Checking in --------------------------------------------------------------------------------------------------
 
@@ -416,11 +360,12 @@ class SimDevice:
         self.hardware.keep(work=work)
         self._pressed.clear()
         try:
-            verified = await self._verify_manifest(order.manifest or "")
+            running = {name: content.version for name, content in self._running_content().items()}
+            verified = await self._fetching.manifest(order.manifest or "", running)
             components = choose(self.hardware, verified.manifest, self._boot)
             for component in components:
                 if not staged(self.hardware, component, self._boot):
-                    await self._download(component, verified.manifest.floor)
+                    await self._fetching.image(component, verified.manifest.floor, self._boot)
             names = [component.name for component in components]
             prepared = {"components": names, "signed_by": verified.kid, "prepared_for": order.manifest}
             self.hardware.keep(work={**work, **prepared})
@@ -433,105 +378,11 @@ class SimDevice:
                 log=self._talk.retained_log(),
             )  # fmt: skip
 
-    async def _verify_manifest(self, digest: str) -> Verified:
-        """Fetches and verifies a manifest with the device's own keys, and checks that it is meant for this device."""
-        pause = self._making.check_in_s
-        envelope = await self._talk.patiently(lambda: self._uplink.manifest(digest), pause)
-        keys = self._take_keys(await self._talk.patiently(self._uplink.keys, pause))
-        try:
-            verified = verify_envelope(envelope, keys)
-        except Refused as refused:
-            raise GivenUp("signature-refused", str(refused)) from None
-        self._talk.log(f"manifest of {verified.manifest.version} is signed by {verified.kid}")
-        release, spec = verified.manifest, self.spec
-        if release.class_id != class_id(self._making.vendor_domain, spec.board, spec.line):
-            raise GivenUp("refused-by-device", f"the release is for {release.board}/{release.line}")
-        if not isinstance(spec.hw_rev, int) or not release.hw_rev_min <= spec.hw_rev <= release.hw_rev_max:
-            raise GivenUp("refused-by-device", f"the release is not for hardware revision {spec.hw_rev}")
-        if release.floor < self.hardware.record.floor:
-            raise GivenUp("refused-by-device", f"floor number {release.floor} is below {self.hardware.record.floor}")
-        running = {name: content.version for name, content in self._running_content().items()}
-        for name, least in release.needs:
-            version = running.get(name)
-            if version is None or parse_version(version) < parse_version(least):
-                raise GivenUp("refused-by-device", f"the release needs {name} {least} or later to be running")
-        return verified
-
-    async def _newest_keys(self) -> KeyList:
-        """The key list as far as it can be known now: the service may not answer."""
-        try:
-            return self._take_keys(await self._uplink.keys())
-        except (NoAnswerError, RefusedCallError):
-            return verify_key_list(self.hardware.data["key_list"], self._making.root)
-
-    def _take_keys(self, offered: bytes) -> KeyList:
-        """The newest key list known; one that is not newer, or not signed by the root, is not taken."""
-        own = verify_key_list(self.hardware.data["key_list"], self._making.root)
-        try:
-            newer = verify_key_list(offered, self._making.root)
-        except Refused as refused:
-            self._talk.log(f"key list refused: {refused}")
-            return own
-        if newer.number <= own.number:
-            return own
-        self.hardware.keep(key_list=offered)
-        return newer
-
-    async def _download(self, component: Component, floor: int) -> None:
-        """Writes an image block by block into the standby slot; goes on where a transfer broke off."""
-        name, staging = component.name, Staging(self.hardware, component, floor, self._boot)
-        self._talk.log(f"erasing the standby slot of {name}")
-        await self._talk.report(State.DOWNLOADING, step="erase", percent=0, component=name)
-        staging.erase()
-        for _ in range(DOWNLOAD_TRIES):
-            try:
-                await self._transfer(component, staging)
-                break
-            except LinkCut:
-                percent = staging.percent
-                detail = f"transfer cut at {percent} %, going on from byte {staging.have}"
-                self._talk.log(detail)
-                await self._time.sleep(self._rng.uniform(5, 15))
-                await self._talk.report(
-                    State.DOWNLOADING, step="fetch", percent=percent, detail=detail, component=name
-                )  # fmt: skip
-            except NoAnswerError as error:
-                await self._talk.pause(error)
-            except RefusedCallError as refused:
-                raise GivenUp("download-broken", refused.detail, name) from None
-        else:
-            raise GivenUp("download-broken", f"broke off {DOWNLOAD_TRIES} times", name)
-        await self._talk.report(State.DOWNLOADING, step="verify", percent=100, rate=self._rate(), component=name)
-        staging.verify()
-
-    def _rate(self) -> int:
-        return int(self.spec.link.bytes_per_s * self.spec.link.duty)
-
-    async def _transfer(self, component: Component, staging: Staging) -> None:
-        told = staging.percent // REPORT_EVERY
-        async for piece in self._uplink.image(component.uri, staging.have):
-            for at in range(0, len(piece), BLOCK):
-                block = piece[at : at + BLOCK]
-                await self._time.sleep(len(block) / self._rate())
-                if not self._link_stands():
-                    raise LinkCut
-                staging.take(block)
-                if self._cuts and staging.have >= self._cuts[-1] * component.size:
-                    self._cuts.pop()
-                    raise LinkCut
-            if staging.percent // REPORT_EVERY > told and staging.percent < 100:
-                told = staging.percent // REPORT_EVERY
-                self._talk.log(f"{component.name}: {staging.have} of {component.size} bytes")
-                await self._talk.report(
-                    State.DOWNLOADING, step="fetch", percent=staging.percent, rate=self._rate(),
-                    component=component.name,
-                )  # fmt: skip
-
     # Switching ----------------------------------------------------------------------------------------------------
 
     async def _signer_is_good(self) -> bool:
         """Whether the key that signed what is staged was not revoked since; if it was, the image goes."""
-        keys, kid = await self._newest_keys(), self.hardware.data["work"].get("signed_by")
+        keys, kid = await self._fetching.newest_keys(), self.hardware.data["work"].get("signed_by")
         key = keys.find(kid) if kid else None
         if kid is None or (key is not None and key.status is not KeyStatus.REVOKED):
             return True

@@ -8,9 +8,10 @@ import httpx
 
 from mellow_herald.core.keys import public_from_pem
 from mellow_herald.sim.bench import Bench
-from mellow_herald.sim.device import Making, SimDevice
+from mellow_herald.sim.device import SimDevice
 from mellow_herald.sim.flash import FileChip
 from mellow_herald.sim.hardware import Hardware, Layout, PartLayout, make_chip, open_chip
+from mellow_herald.sim.making import Making
 from mellow_herald.sim.scenario import BoardSpec, DeviceSpec, LoadedScenario
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Uplink

@@ -1,0 +1,46 @@
+"""What a device says of itself when it checks in: battery, link, whether it is busy, and what its owner says."""
+
+from datetime import datetime
+from typing import Any
+
+from mellow_herald.sim.hardware import Hardware
+from mellow_herald.sim.scenario import DeviceSpec
+from mellow_herald.sim.surroundings import battery_at, charging_at, in_spell
+from mellow_herald.wire.device import Condition
+
+
+def made_at(hardware: Hardware) -> datetime | None:
+    """When the device first came on-line, in service time; None before that."""
+    made = hardware.data.get("made_at")
+    return None if made is None else datetime.fromisoformat(made)
+
+
+def condition_of(spec: DeviceSpec, hardware: Hardware, now: datetime | None, *, consented: bool) -> Condition:
+    """The device's condition at ``now`` (None: it does not know the time yet); ``consented``: the button was pressed."""
+    owner, until = _owner(spec, hardware, now, consented)
+    battery, charging = None, spec.battery is None
+    if spec.battery is not None:
+        charging = now is not None and charging_at(spec.battery, now)
+        battery = spec.battery.start if now is None else battery_at(spec.battery, made_at(hardware) or now, now)
+    return Condition(
+        battery=battery, charging=charging, link=spec.link.kind,
+        free=min(part.size for part in hardware.layout.parts.values()),
+        busy=now is not None and in_spell(spec.busy, now, f"{spec.serial}/busy"),
+        owner=owner, owner_until=until,
+    )  # fmt: skip
+
+
+def _owner(spec: DeviceSpec, hardware: Hardware, now: datetime | None, consented: bool) -> tuple[Any, datetime | None]:
+    """What the owner says of the update at hand, and until when. What was put off is kept with the work."""
+    owner, work = spec.owner, hardware.data.get("work", {})
+    if owner.kind == "willing" or now is None or "components" not in work or consented:
+        return "willing", None
+    if owner.kind in ("consents", "refuses"):
+        return "must-consent", None
+    put_off = work.get("put_off", {"times": 0, "until": now.isoformat()})
+    if work.get("urgent") or (put_off["times"] >= owner.times and put_off["until"] <= now.isoformat()):
+        return "willing", None
+    if put_off["until"] <= now.isoformat():
+        put_off = {"times": put_off["times"] + 1, "until": (now + owner.length).isoformat()}
+        hardware.keep(work={**work, "put_off": put_off})
+    return "postponed", datetime.fromisoformat(put_off["until"])
