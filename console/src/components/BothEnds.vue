@@ -68,10 +68,12 @@ defineExpose({ reload })
   gap: 18px;
 }
 h3 {
+  margin: 0 0 6px;
+  min-height: 24px;
   font-size: 14px;
 }
 .end {
-  height: 190px;
+  max-height: 190px;
   overflow-y: auto;
   font-size: 13px;
 }

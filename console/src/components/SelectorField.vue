@@ -56,6 +56,13 @@ async function ask() {
   }
 }
 
+async function submit() {
+  open.value = false
+  window.clearTimeout(waiting)
+  await ask()
+  if (!wrong.value) emit('submit')
+}
+
 function input(): HTMLInputElement | null {
   return field.value?.$el.querySelector('input') ?? null
 }
@@ -88,7 +95,7 @@ function key(event: KeyboardEvent) {
 </script>
 
 <template>
-  <form class="selector" @submit.prevent="((open = false), emit('submit'))">
+  <form class="selector" @submit.prevent="submit">
     <v-text-field
       ref="field"
       v-model="text"

@@ -66,9 +66,13 @@ async function settle(reason: string) {
         <strong v-if="device.admission !== 'admitted'">{{ device.admission }}</strong>
         <span v-if="device.may_enrol_again" class="quiet">may enrol once more</span>
         <StateMark v-if="device.attempt" :state="device.attempt.state" class="push" />
-        <InstallHere v-if="device.admission === 'admitted'" :class="{ push: !device.attempt }" :device="device" @done="reload" />
-        <PinHere v-if="device.admission === 'admitted'" :device="device" @done="reload" />
-        <DeviceActions :class="{ push: !device.attempt && device.admission !== 'admitted' }" :admission="device.admission" :devices="{ serials: [device.serial] }" :count="1" @done="reload" />
+        <div class="row" :class="{ push: !device.attempt }">
+          <template v-if="device.admission === 'admitted'">
+            <InstallHere :device="device" @done="reload" />
+            <PinHere :device="device" @done="reload" />
+          </template>
+          <DeviceActions :admission="device.admission" :devices="{ serials: [device.serial] }" :count="1" @done="reload" />
+        </div>
       </div>
       <div class="columns two mb-5">
         <v-card class="panel">

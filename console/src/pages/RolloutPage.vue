@@ -148,7 +148,10 @@ async function look(attempt: Attempt) {
               <td class="count">{{ attempt.hw_rev }}</td>
               <td><StateMark :state="attempt.state" /></td>
               <td class="quiet">{{ attempt.step }} {{ attempt.percent === null ? '' : `${attempt.percent} %` }}</td>
-              <td>{{ attempt.reason ?? attempt.waiting_for }}</td>
+              <td>
+                {{ attempt.reason ?? attempt.waiting }}
+                <span v-if="!attempt.reason && attempt.waiting_until" class="quiet">expected {{ moment(attempt.waiting_until).slice(11) }}</span>
+              </td>
               <td class="count">{{ attempt.try_number }} of {{ attempt.tries }}</td>
               <td>{{ attempt.from_version }}</td>
               <td class="quiet text-no-wrap">{{ moment(attempt.changed_at) }}</td>

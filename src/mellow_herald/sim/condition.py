@@ -16,7 +16,7 @@ def made_at(hardware: Hardware) -> datetime | None:
 
 
 def condition_of(spec: DeviceSpec, hardware: Hardware, now: datetime | None, *, consented: bool) -> Condition:
-    """The device's condition at ``now`` (None: it does not know the time yet); ``consented``: the button was pressed."""
+    """The device's condition at ``now`` (None: not known yet); ``consented``: the button was pressed."""
     owner, until = _owner(spec, hardware, now, consented)
     battery, charging = None, spec.battery is None
     if spec.battery is not None:
