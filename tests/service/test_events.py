@@ -74,11 +74,12 @@ def test_events_come_at_once_while_one_follows(service: RunningService, fleet: l
     assert seen[-1][1].data["what"] == "finished"
 
 
-def test_a_slow_follower_is_told_to_read_again(service: RunningService) -> None:
+async def test_a_slow_follower_is_told_to_read_again() -> None:
     from mellow_herald.service import signals
 
-    with service.context.signals.follow() as queue:
-        service.context.signals.spread(list(range(signals.SUBSCRIBER_BACKLOG + 5)))
+    told = signals.Signals()
+    with told.follow() as queue:
+        told.spread(list(range(signals.SUBSCRIBER_BACKLOG + 5)))
         assert queue.get_nowait() is None
         assert queue.empty()
 

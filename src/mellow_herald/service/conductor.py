@@ -160,6 +160,7 @@ class Conductor:
                     continue
                 await rollouts.move_ring(connection, row["id"], position, RingState.OPEN, opened_at=now)
                 await self._say(connection, row["id"], f"ring {position + 1} opened", "its turn has come", now)
+        self._context.memory.epoch += 1  # this process at once, the others by the feed
 
     async def _mark_silent(
         self, connection: AsyncConnection, rollout_id: int, ids: tuple[int, ...], now: datetime

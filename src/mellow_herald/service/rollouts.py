@@ -130,6 +130,7 @@ async def _act(context: Context, rollout_id: int, to: RolloutState, by: str, why
             assert release is not None
             await check_offerable(connection, release)
         await _move(connection, row, to, by, why, number, context.clock.now())
+    context.memory.epoch += 1  # this process at once, the others by the feed
 
 
 async def _move(
