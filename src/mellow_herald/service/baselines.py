@@ -21,7 +21,7 @@ from mellow_herald.wire.rollout import PlanDocument
 log = structlog.get_logger()
 EVERY_S = 60.0  # of service time
 SOONEST_S = 1.0  # of real time, where time is sped up
-AT_ONCE = 100
+AT_ONCE = 50  # serials in one selector, which must stay below the parser's limit however long they are
 SHOWN = 20
 BASELINE = "baseline"
 
