@@ -125,7 +125,7 @@ def test_retry_after_counts_within_reason() -> None:
 
 def test_a_started_rollout_carries_a_key_so_that_it_may_be_repeated() -> None:
     from mellow_herald.client import calls
-    from mellow_herald.wire.rollout import PlanDocument
+    from mellow_herald.wire.plan import PlanDocument
 
     document = {"name": "p", "release": "a/b/1.0.0", "target": "board = a", "rings": [{"name": "r"}]}
     call = calls.start_rollout(PlanDocument.model_validate(document))

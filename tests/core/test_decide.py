@@ -4,6 +4,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mellow_herald.core.decide import (
+    Begin,
     BeginSoak,
     Finish,
     FinishRing,
@@ -92,5 +93,7 @@ def test_nothing_opens_unless_it_runs_and_the_answer_is_always_the_same(
     decisions = decide(PLAN, progress(ring, state), now)
     assert decisions == decide(PLAN, progress(ring, state), now)
     assert len(decisions) <= 1
-    if state is not RolloutState.RUNNING:
+    if state is RolloutState.SCHEDULED:
+        assert decisions == [Begin()]
+    elif state is not RolloutState.RUNNING:
         assert decisions == []

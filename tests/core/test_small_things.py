@@ -120,9 +120,15 @@ def test_a_plan_is_checked() -> None:
         return Plan(**{**values, "rings": (Ring("r", timedelta(0)),), **more})  # type: ignore[arg-type]
 
     plan().check()
-    with pytest.raises(Refused, match="2 rings"):
-        plan(rings=(Ring("r", timedelta(0)),) * 2).check()
-    with pytest.raises(Refused, match="not a share"):
-        plan(rings=(Ring("r", timedelta(0), enough=90),)).check()
+    soak = timedelta(0)
+    for rings, said in (
+        ((Ring("r", soak),) * 2, "two rings are called 'r'"),
+        ((Ring("all", soak), Ring("more", soak, count=3)), "nothing is left for the rings after it"),
+        ((Ring("both", soak, count=3, share=0.1),), "takes devices in 2 ways"),
+        ((Ring("odd", soak, where="site ="),), "ends too early"),
+    ):
+        with pytest.raises(Refused, match=said):
+            plan(rings=rings).check()
+    plan(rings=(Ring("few", soak, count=3), Ring("half", soak, share=0.5), Ring("rest", soak))).check()
     with pytest.raises(Refused, match="ends too early"):
         plan(target="board =").check()

@@ -7,7 +7,7 @@ from mellow_herald.demo import scenario
 from mellow_herald.demo.scenario import Place
 from mellow_herald.sim.scenario import load_scenario
 from mellow_herald.wire.board import BoardIn
-from mellow_herald.wire.rollout import PlanDocument
+from mellow_herald.wire.plan import PlanDocument
 
 CODES = dict.fromkeys((scenario.BOARD, scenario.GATEWAY_BOARD, scenario.SENSOR_BOARD), "code")
 EXAMPLES = Path(__file__).parents[2] / "examples"

@@ -18,7 +18,8 @@ from mellow_herald.service.settings import Settings
 from mellow_herald.store.database import make_engine
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn
-from mellow_herald.wire.rollout import PlanDocument, RolloutOut
+from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.rollout import RolloutOut
 from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher
 
 PASSWORD = "only-for-tests"

@@ -24,7 +24,7 @@ from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn
-from mellow_herald.wire.rollout import PlanDocument
+from mellow_herald.wire.plan import PlanDocument
 
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 HERALD = [sys.executable, "-m", "mellow_herald.cli.main"]

@@ -20,7 +20,7 @@ def start(
     """Start a rollout by a plan."""
     from mellow_herald.cli.connection import connect
     from mellow_herald.client.documents import read_document
-    from mellow_herald.wire.rollout import PlanDocument
+    from mellow_herald.wire.plan import PlanDocument
 
     document = read_document(plan, PlanDocument)
     document.to_plan()

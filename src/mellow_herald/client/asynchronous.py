@@ -1,7 +1,6 @@
 """The asynchronous client: the same shape as ``Herald``, every call awaited."""
 
 import asyncio
-import builtins
 from collections.abc import AsyncIterator, Iterator
 from functools import cached_property
 from types import TracebackType
@@ -11,9 +10,10 @@ import httpx
 
 from mellow_herald.client import calls
 from mellow_herald.client.async_devices import Baselines, Devices
+from mellow_herald.client.async_rollouts import Rollouts, Webhooks
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
-from mellow_herald.client.stream import async_events, ends_rollout
+from mellow_herald.client.stream import async_events
 from mellow_herald.client.transport import (
     AGAIN,
     DEFAULT_URL,
@@ -30,12 +30,10 @@ from mellow_herald.wire.event import Event, Health, JournalEntry, Overview, Pres
 from mellow_herald.wire.fleet import (
     CodeIn,
     CodeOut,
-    TimelineEntry,
 )
 from mellow_herald.wire.key import KeyListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
-from mellow_herald.wire.rollout import AttemptOut, PlanDocument, RolloutOut
 from mellow_herald.wire.selection import SelectionIn, SelectionOut
 
 if TYPE_CHECKING:
@@ -68,6 +66,7 @@ class AsyncHerald:
         self.baselines = Baselines(self)
         self.selections = Selections(self)
         self.rollouts = Rollouts(self)
+        self.webhooks = Webhooks(self)
         self.journal = Journal(self)
 
     async def __aenter__(self) -> "AsyncHerald":
@@ -295,68 +294,6 @@ class Selections:
     async def drop(self, name: str) -> None:
         """Drops a selection."""
         await self._herald.send(calls.drop_selection(name))
-
-
-class Rollouts:
-    """Rollouts."""
-
-    def __init__(self, herald: AsyncHerald) -> None:
-        self._herald = herald
-
-    async def start(self, plan: PlanDocument) -> RolloutOut:
-        """Starts a rollout."""
-        return await self._herald.send(calls.start_rollout(plan))
-
-    async def list(self, *, limit: int = 50, after: str | None = None) -> Page[RolloutOut]:
-        """A page of rollouts, newest first."""
-        return await self._herald.send(calls.list_rollouts(limit, after))
-
-    async def show(self, rollout_id: int) -> RolloutOut:
-        """One rollout."""
-        return await self._herald.send(calls.show_rollout(rollout_id))
-
-    async def attempts(
-        self,
-        rollout_id: int,
-        *,
-        state: str | None = None,
-        reason: str | None = None,
-        limit: int = 100,
-        after: str | None = None,
-    ) -> Page[AttemptOut]:
-        """A page of a rollout's attempts."""
-        return await self._herald.send(calls.list_attempts(rollout_id, state, reason, limit, after))
-
-    async def attempt(self, attempt_id: int) -> AttemptOut:
-        """One attempt."""
-        return await self._herald.send(calls.show_attempt(attempt_id))
-
-    async def timeline(self, attempt_id: int) -> builtins.list[TimelineEntry]:
-        """What happened in an attempt, newest first."""
-        return await self._herald.send(calls.attempt_timeline(attempt_id))
-
-    async def watch(self, rollout_id: int, *, after: int | None = None) -> AsyncIterator[Event]:
-        """The events of a rollout, until it has ended."""
-        async for event in self._herald.follow(rollout_id=rollout_id, after=after):
-            yield event
-            if ends_rollout(event):
-                return
-
-    async def hold(self, rollout_id: int, reason: str) -> RolloutOut:
-        """No further offers or clearances for now."""
-        return await self._herald.send(calls.act(rollout_id, "hold", reason))
-
-    async def resume(self, rollout_id: int, reason: str) -> RolloutOut:
-        """Goes on."""
-        return await self._herald.send(calls.act(rollout_id, "resume", reason))
-
-    async def halt(self, rollout_id: int, reason: str) -> RolloutOut:
-        """Stops at once; what was not cleared is called off."""
-        return await self._herald.send(calls.act(rollout_id, "halt", reason))
-
-    async def cancel(self, rollout_id: int, reason: str) -> RolloutOut:
-        """Ends for good; refused while devices are at risk."""
-        return await self._herald.send(calls.act(rollout_id, "cancel", reason))
 
 
 class Journal:

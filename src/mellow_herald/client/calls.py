@@ -1,7 +1,6 @@
 """Every call of the engineer's API, described once; the two clients only send them."""
 
 import base64
-import secrets
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
@@ -15,7 +14,6 @@ from mellow_herald.wire.event import Health, JournalEntry, Overview, PresenceSam
 from mellow_herald.wire.fleet import (
     CodeIn,
     CodeOut,
-    TimelineEntry,
 )
 from mellow_herald.wire.key import KeyListIn, KeyListOut
 from mellow_herald.wire.model import Page
@@ -32,7 +30,7 @@ from mellow_herald.wire.release import (
     UnusedRelease,
     WithdrawalOut,
 )
-from mellow_herald.wire.rollout import AttemptOut, PlanDocument, ReasonIn, RolloutOut
+from mellow_herald.wire.rollout import ReasonIn
 from mellow_herald.wire.selection import SelectionIn, SelectionOut
 
 Result = TypeVar("Result")
@@ -284,48 +282,6 @@ def show_selection(name: str) -> Call[SelectionOut]:
 def drop_selection(name: str) -> Call[None]:
     """Drops a selection."""
     return Call(f"dropping selection {name}", "DELETE", f"{API}/selections/{name}", _nothing)
-
-
-def start_rollout(plan: PlanDocument) -> Call[RolloutOut]:
-    """Starts a rollout; the key makes a repeated call harmless."""
-    key = {"idempotency-key": secrets.token_hex(16)}
-    return post(f"starting rollout {plan.name!r}", f"{API}/rollouts", RolloutOut, plan, repeatable=True, headers=key)
-
-
-def list_rollouts(limit: int, after: str | None) -> Call[Page[RolloutOut]]:
-    """A page of rollouts."""
-    return get("listing rollouts", f"{API}/rollouts", Page[RolloutOut], limit=limit, after=after)
-
-
-def show_rollout(rollout_id: int) -> Call[RolloutOut]:
-    """One rollout."""
-    return get(f"reading rollout {rollout_id}", f"{API}/rollouts/{rollout_id}", RolloutOut)
-
-
-def list_attempts(
-    rollout_id: int, state: str | None, reason: str | None, limit: int, after: str | None
-) -> Call[Page[AttemptOut]]:
-    """A page of a rollout's attempts."""
-    path = f"{API}/rollouts/{rollout_id}/attempts"
-    kind = Page[AttemptOut]
-    return get(f"listing attempts of {rollout_id}", path, kind, state=state, reason=reason, limit=limit, after=after)
-
-
-def show_attempt(attempt_id: int) -> Call[AttemptOut]:
-    """One attempt."""
-    return get(f"reading attempt {attempt_id}", f"{API}/attempts/{attempt_id}", AttemptOut)
-
-
-def attempt_timeline(attempt_id: int) -> Call[list[TimelineEntry]]:
-    """What happened in an attempt."""
-    path = f"{API}/attempts/{attempt_id}/timeline"
-    return get(f"reading the timeline of attempt {attempt_id}", path, list[TimelineEntry])
-
-
-def act(rollout_id: int, word: str, reason: str) -> Call[RolloutOut]:
-    """Hold, resume, halt or cancel."""
-    path = f"{API}/rollouts/{rollout_id}/{word}"
-    return post(f"{word} of rollout {rollout_id}", path, RolloutOut, ReasonIn(reason=reason))
 
 
 def show_journal(limit: int, after: str | None) -> Call[Page[JournalEntry]]:

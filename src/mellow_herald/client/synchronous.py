@@ -1,6 +1,5 @@
 """The synchronous client."""
 
-import builtins
 import time
 from collections.abc import Iterator
 from functools import cached_property
@@ -13,7 +12,8 @@ from mellow_herald.client import calls
 from mellow_herald.client.calls import Call
 from mellow_herald.client.devices import Baselines, Devices
 from mellow_herald.client.errors import error_for, unreachable
-from mellow_herald.client.stream import ends_rollout, events
+from mellow_herald.client.rollouts import Rollouts, Webhooks
+from mellow_herald.client.stream import events
 from mellow_herald.client.transport import (
     AGAIN,
     DEFAULT_URL,
@@ -31,12 +31,10 @@ from mellow_herald.wire.event import Event, Health, JournalEntry, Overview, Pres
 from mellow_herald.wire.fleet import (
     CodeIn,
     CodeOut,
-    TimelineEntry,
 )
 from mellow_herald.wire.key import KeyListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
-from mellow_herald.wire.rollout import AttemptOut, PlanDocument, RolloutOut
 from mellow_herald.wire.selection import SelectionIn, SelectionOut
 
 if TYPE_CHECKING:
@@ -67,6 +65,7 @@ class Herald:
         self.baselines = Baselines(self)
         self.selections = Selections(self)
         self.rollouts = Rollouts(self)
+        self.webhooks = Webhooks(self)
         self.journal = Journal(self)
 
     def __enter__(self) -> "Herald":
@@ -286,68 +285,6 @@ class Selections:
     def drop(self, name: str) -> None:
         """Drops a selection."""
         self._herald.send(calls.drop_selection(name))
-
-
-class Rollouts:
-    """Rollouts."""
-
-    def __init__(self, herald: Herald) -> None:
-        self._herald = herald
-
-    def start(self, plan: PlanDocument) -> RolloutOut:
-        """Starts a rollout."""
-        return self._herald.send(calls.start_rollout(plan))
-
-    def list(self, *, limit: int = 50, after: str | None = None) -> Page[RolloutOut]:
-        """A page of rollouts, newest first."""
-        return self._herald.send(calls.list_rollouts(limit, after))
-
-    def show(self, rollout_id: int) -> RolloutOut:
-        """One rollout."""
-        return self._herald.send(calls.show_rollout(rollout_id))
-
-    def attempts(
-        self,
-        rollout_id: int,
-        *,
-        state: str | None = None,
-        reason: str | None = None,
-        limit: int = 100,
-        after: str | None = None,
-    ) -> Page[AttemptOut]:
-        """A page of a rollout's attempts."""
-        return self._herald.send(calls.list_attempts(rollout_id, state, reason, limit, after))
-
-    def attempt(self, attempt_id: int) -> AttemptOut:
-        """One attempt."""
-        return self._herald.send(calls.show_attempt(attempt_id))
-
-    def timeline(self, attempt_id: int) -> builtins.list[TimelineEntry]:
-        """What happened in an attempt, newest first."""
-        return self._herald.send(calls.attempt_timeline(attempt_id))
-
-    def watch(self, rollout_id: int, *, after: int | None = None) -> Iterator[Event]:
-        """The events of a rollout, until it has ended."""
-        for event in self._herald.follow(rollout_id=rollout_id, after=after):
-            yield event
-            if ends_rollout(event):
-                return
-
-    def hold(self, rollout_id: int, reason: str) -> RolloutOut:
-        """No further offers or clearances for now."""
-        return self._herald.send(calls.act(rollout_id, "hold", reason))
-
-    def resume(self, rollout_id: int, reason: str) -> RolloutOut:
-        """Goes on."""
-        return self._herald.send(calls.act(rollout_id, "resume", reason))
-
-    def halt(self, rollout_id: int, reason: str) -> RolloutOut:
-        """Stops at once; what was not cleared is called off."""
-        return self._herald.send(calls.act(rollout_id, "halt", reason))
-
-    def cancel(self, rollout_id: int, reason: str) -> RolloutOut:
-        """Ends for good; refused while devices are at risk."""
-        return self._herald.send(calls.act(rollout_id, "cancel", reason))
 
 
 class Journal:

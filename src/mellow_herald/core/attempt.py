@@ -88,6 +88,7 @@ class WaitingFor(StrEnum):
     DEVICE_BUSY = "device-busy"
     PACE = "pace"
     CHILDREN = "children"
+    GATEWAY = "gateway"
 
 
 @dataclass(frozen=True, slots=True)
@@ -210,6 +211,11 @@ class TryAgain:
 
 
 @dataclass(frozen=True, slots=True)
+class OneMore:
+    """Somebody wants one more try of an attempt that went bad before it could be settled, or was called off."""
+
+
+@dataclass(frozen=True, slots=True)
 class EndTries:
     """No further tries: the rollout was halted, cancelled or finished."""
 
@@ -238,7 +244,7 @@ class Close:
 
 Event = (
     Report | Offer | StandbyHolds | Wait | Clear | StayedOld | CameBackOld | Silence | CallOff
-    | TryAgain | EndTries | Resume | Relapse | RolledBack | Close
+    | TryAgain | OneMore | EndTries | Resume | Relapse | RolledBack | Close
 )  # fmt: skip
 
 
@@ -299,6 +305,11 @@ def advance(attempt: Attempt, event: Event, now: datetime) -> Step | Refusal:
         case TryAgain():
             if attempt.may_retry and (attempt.retry_at is None or attempt.retry_at <= now):
                 return _next_try(attempt, now)
+        case OneMore():
+            if attempt.state in RETRIED:
+                return _next_try(replace(attempt, tries=max(attempt.tries, attempt.try_number + 1)), now)
+            if attempt.state is State.CALLED_OFF:
+                return _move(attempt, State.QUEUED, now, waiting_for=WaitingFor.NEXT_CHECK_IN)
         case EndTries():
             return _update(attempt, tries=attempt.try_number) if attempt.may_retry else Step(attempt, Effect.REPEATED)
         case Resume():

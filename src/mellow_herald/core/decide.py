@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from mellow_herald.core.plan import Plan
+from mellow_herald.core.plan import Opens, Plan
 from mellow_herald.core.rollout import RingState, RolloutState
 
 
@@ -11,7 +11,7 @@ from mellow_herald.core.rollout import RingState, RolloutState
 class RingProgress:
     """Counts of one ring. ``undecided``: offered and still live. ``expected``: queued devices that have not
     asked since the ring opened but are not late yet. ``asked``: those that were offered or have called since
-    it opened. ``soak_until``: the latest end of a confirmed device's soak."""
+    it opened. ``soak_until``: the latest end of a confirmed device's soak. ``live``: all that are live."""
 
     state: RingState
     undecided: int = 0
@@ -19,6 +19,7 @@ class RingProgress:
     asked: int = 0
     good: int = 0
     soak_until: datetime | None = None
+    live: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,17 +32,34 @@ class Unheard:
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """A rollout as it stands. ``serving_since`` is when the service last began to serve without a gap."""
+    """A rollout as it stands. ``serving_since`` is when the service last began to serve without a gap, ``bad`` how many
+    devices of this round were ever bad, ``at_risk`` how many are at risk now; ``go`` are the positions of the rings for
+    which somebody said go."""
 
     state: RolloutState
     rings: tuple[RingProgress, ...]
     serving_since: datetime
     unheard: tuple[Unheard, ...] = field(default=())
+    bad: int = 0
+    at_risk: int = 0
+    go: frozenset[int] = frozenset()
+
+
+@dataclass(frozen=True, slots=True)
+class Begin:
+    """The time for which the rollout was scheduled has come."""
 
 
 @dataclass(frozen=True, slots=True)
 class OpenRing:
     """Give the ring's devices their attempts."""
+
+    position: int
+
+
+@dataclass(frozen=True, slots=True)
+class AskForGo:
+    """The ring's turn has come, but it waits for somebody to say go."""
 
     position: int
 
@@ -68,34 +86,71 @@ class MarkSilent:
 
 
 @dataclass(frozen=True, slots=True)
+class Halt:
+    """Stop: ``why`` says on what evidence."""
+
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
 class Finish:
-    """All rings are done."""
+    """There is nothing left to do, or no time to do it in."""
+
+    why: str = "all rings are done"
 
 
-Decision = OpenRing | BeginSoak | FinishRing | MarkSilent | Finish
+Decision = Begin | OpenRing | AskForGo | BeginSoak | FinishRing | MarkSilent | Halt | Finish
 
 
 def decide(plan: Plan, progress: Progress, now: datetime) -> list[Decision]:
     """The decisions that are due. Deterministic; once they are applied, the same call gives none of them again."""
+    if progress.state is RolloutState.SCHEDULED:
+        start = plan.calendar.start
+        return [Begin()] if start is None or start <= now else []
     decisions: list[Decision] = []
     silent = _silent(plan, progress, now)
     if silent:
         decisions.append(MarkSilent(silent))
-    if progress.state is not RolloutState.RUNNING:
+    if progress.state not in (RolloutState.RUNNING, RolloutState.HELD):
         return decisions
+    stop = plan.brake.hard_stop
+    if stop is not None and progress.bad >= stop:
+        return [*decisions, Halt(f"{progress.bad} devices went bad, and the plan's hard_stop is {stop}")]
+    if progress.state is RolloutState.HELD:
+        return decisions
+    if is_over(plan, now):
+        # Who is at risk must be decided first; nobody new is let in meanwhile.
+        return decisions if progress.at_risk else [*decisions, Finish("its last day is over")]
+    return decisions + _next_step(plan, progress, now, silent=bool(silent))
+
+
+def is_over(plan: Plan, now: datetime) -> bool:
+    """Whether the plan's last day is over: nothing is offered or cleared any more."""
+    return plan.calendar.ends is not None and plan.calendar.ends <= now
+
+
+def _next_step(plan: Plan, progress: Progress, now: datetime, *, silent: bool) -> list[Decision]:
     for position, (ring, planned) in enumerate(zip(progress.rings, plan.rings, strict=True)):
         match ring.state:
             case RingState.DONE:
                 continue
+            case RingState.CLOSED if planned.not_before is not None and planned.not_before > now:
+                return []
+            case RingState.CLOSED if planned.opens is Opens.BY_HAND and position not in progress.go:
+                return [AskForGo(position)]
             case RingState.CLOSED:
-                decisions.append(OpenRing(position))
+                return [OpenRing(position)]
+            case RingState.AWAITING_GO if position in progress.go:
+                return [OpenRing(position)]
             case RingState.OPEN if not silent and is_through(ring, planned.enough):
-                decisions.append(BeginSoak(position))
+                return [BeginSoak(position)]
             case RingState.SOAKING if ring.undecided == 0 and (ring.soak_until is None or ring.soak_until <= now):
-                decisions.append(FinishRing(position))
-        return decisions
-    decisions.append(Finish())
-    return decisions
+                return [FinishRing(position)]
+        return []
+    # Late comers of earlier rings may still be on their way: they are not cut off half-way.
+    waited_for = sum(ring.live if plan.latecomers else ring.undecided for ring in progress.rings)
+    soaking = any(ring.soak_until is not None and ring.soak_until > now for ring in progress.rings)
+    return [] if waited_for or soaking or progress.at_risk else [Finish()]
 
 
 def is_through(ring: RingProgress, enough: float) -> bool:

@@ -12,13 +12,16 @@ BATTERY_AT_LEAST = 30
 
 @dataclass(frozen=True, slots=True)
 class Needs:
-    """``battery_at_least`` in % (a charging device may have less), ``charging``: only while it charges, ``links``: only
-    over these kinds of link (empty: any). ``urgent`` does not wait for an owner who postponed."""
+    """``battery_at_least`` in % (a charging device may have less), ``charging``: only while it charges, ``links``:
+    only over these kinds of link (empty: any), ``not_busy``: only while it has nothing better to do. ``urgent``
+    does not wait for an owner who postponed; ``must_consent`` waits until the owner said yes."""
 
     battery_at_least: int = BATTERY_AT_LEAST
     charging: bool = False
     links: tuple[str, ...] = ()
+    not_busy: bool = True
     urgent: bool = False
+    must_consent: bool = False
 
 
 Condition = Mapping[str, Any]
@@ -36,20 +39,26 @@ def missing(needs: Needs, condition: Condition, *, switching: bool) -> tuple[Wai
     if not switching:
         link = condition.get("link")
         return (WaitingFor.LINK, None) if needs.links and link is not None and link not in needs.links else None
-    if condition.get("busy"):
+    if condition.get("busy") and needs.not_busy:
         return WaitingFor.DEVICE_BUSY, None
     if condition.get("owner") == "postponed" and not needs.urgent:
         return WaitingFor.OWNER_POSTPONED, condition.get("owner_until")
-    if condition.get("owner") == "must-consent":
+    if condition.get("owner") == "must-consent" or (needs.must_consent and condition.get("owner") != "willing"):
         return WaitingFor.OWNER_CONSENT, None
     return None
 
 
 def explain(
-    state: State, waiting_for: str | None, condition: Condition, needs: Needs, expected: datetime | None, now: datetime
+    state: State,
+    waiting_for: str | None,
+    condition: Condition,
+    needs: Needs,
+    expected: datetime | None,
+    now: datetime,
+    until: datetime | None = None,
 ) -> tuple[str, datetime | None]:
     """In words what a live attempt waits for, and until when if that is known. ``expected`` is when the device's next
-    check-in is."""
+    check-in is, ``until`` when the obstacle itself is over."""
     call = "its next check-in" if expected is None or expected >= now else "its next check-in, which is overdue"
     match waiting_for:
         case WaitingFor.BATTERY:
@@ -65,6 +74,16 @@ def explain(
             return "its owner, who postponed it", datetime.fromisoformat(until) if isinstance(until, str) else until
         case WaitingFor.OWNER_CONSENT:
             return "its owner's consent, by the button", None
+        case WaitingFor.WINDOW if until is None:
+            return "its next restart of its own: the plan switches then", None
+        case WaitingFor.WINDOW:
+            return "its window, in which the plan lets it go on", until
+        case WaitingFor.PACE:
+            return "its turn: as many devices as the plan's pace allows are under way", expected
+        case WaitingFor.CHILDREN:
+            return "the devices behind it: a gateway goes after them", expected
+        case WaitingFor.GATEWAY:
+            return "its gateway, which is being updated", expected
     match state:
         case State.OFFERED:
             return "the device to begin its download", expected

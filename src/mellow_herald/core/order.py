@@ -42,14 +42,17 @@ Missing = tuple[WaitingFor, datetime | None] | None
 @dataclass(frozen=True, slots=True)
 class Word:
     """What the device's call shows: whether it could switch now, whether its standby slot holds the image of the
-    attempt, and whether it is a check-in (only those are given clearance). ``missing`` are what it waits for before it
-    may download and before it may switch, as ``core.needs.missing`` finds it."""
+    attempt, and whether it is a check-in (only those are offered anything or given clearance). ``missing`` are what it
+    waits for before it may download and before it may switch, as ``core.needs.missing`` and the plan's windows say;
+    ``room`` tells whether the pace lets one more download, and be at risk."""
 
     check_in: bool
     ready: bool = False
     standby_holds: bool = False
     missing_to_fetch: Missing = None
     missing_to_switch: Missing = None
+    room_to_fetch: bool = True
+    room_to_switch: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,17 +111,23 @@ def _order(
     if word.standby_holds and word.check_in and running:
         follow.apply(StandbyHolds())
     match follow.attempt.state:
+        case State.QUEUED if running and not word.check_in:
+            return None
         case State.QUEUED if running and word.missing_to_fetch is not None:
             follow.apply(Wait(*word.missing_to_fetch))
+        case State.QUEUED if running and not word.room_to_fetch:
+            follow.apply(Wait(WaitingFor.PACE))
         case State.QUEUED | State.OFFERED | State.DOWNLOADING if running:
             follow.apply(Offer())
             return Order.FETCH
-        case State.STAGED if may_be_cleared(rollout, word):
+        case State.STAGED if may_be_cleared(rollout, word) and word.room_to_switch:
             follow.apply(Clear(next(numbers), now + CLEARANCE))
             return Order.SWITCH
         case State.STAGED:
             if word.check_in:
                 found = word.missing_to_switch or (None if word.ready else (WaitingFor.DEVICE_BUSY, None))
+                if found is None and running and not word.room_to_switch:
+                    found = (WaitingFor.PACE, None)
                 follow.apply(Wait(*(found or (WaitingFor.NEXT_CHECK_IN, None))))
             return Order.STAY
         case State.CLEARED if may_be_cleared(rollout, word):

@@ -1,19 +1,22 @@
 """Who is passed over: an ordered list of reasons, each with a selector; the first that matches is the reason.
 
-Because every rule is a selector, the same list works on facts in memory and, compiled, in the database.
+Because every rule is a selector, the same list works on facts in memory and, compiled, in the database. Which ring a
+device comes to is in ``core.rings``.
 """
 
 from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
 
-from mellow_herald.core.selector import Compare, Node, OneOf, Or, matches
+from mellow_herald.core.selector import And, Compare, Node, Not, OneOf, Or, matches
 from mellow_herald.core.selector.match import Facts
+from mellow_herald.core.selector.tree import DIGEST_SUFFIX
 
 
 class PassedOver(StrEnum):
     """Why a targeted device gets no attempt."""
 
+    LEFT_OUT = "left-out"
     NOT_ADMITTED = "not-admitted"
     WRONG_BOARD = "wrong-board"
     WRONG_LINE = "wrong-line"
@@ -31,7 +34,8 @@ class PassedOver(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Candidate:
     """What placement needs to know of the release: ``digests`` are those of its ``app`` images (one, or one for each
-    slot), ``least_running`` the version of ``app`` a device must run before, if there is one."""
+    slot), ``others`` those of its other components by name, ``least_running`` the version of ``app`` a device must run
+    before, if there is one."""
 
     board: str
     line: str
@@ -41,6 +45,7 @@ class Candidate:
     hw_rev_min: int
     hw_rev_max: int
     least_running: str | None = None
+    others: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
 
 Rules = tuple[tuple[PassedOver, Node], ...]
@@ -61,14 +66,23 @@ LIFTED = {
 }
 
 
-def rules_for(release: Candidate, allow: Collection[Allow] = ()) -> Rules:
-    """The rules in the order in which they speak, without those that ``allow`` lifts."""
+def rules_for(release: Candidate, allow: Collection[Allow] = (), leave_out: Node | None = None) -> Rules:
+    """The rules in the order in which they speak, without those that ``allow`` lifts; first of all comes who the plan
+    leaves out."""
     lifted = {LIFTED[one] for one in allow}
-    return tuple((reason, rule) for reason, rule in _all_rules(release) if reason not in lifted)
+    own = () if leave_out is None else ((PassedOver.LEFT_OUT, leave_out),)
+    return (*own, *((reason, rule) for reason, rule in _all_rules(release) if reason not in lifted))
+
+
+def overtaking(rules: Rules) -> Rules:
+    """The rules of a rollout that takes devices over which another has not told yet, or whose turn has not come."""
+    late = And((Compare("in_rollout", "=", True), Not(Compare("overtakable", "=", True))))
+    return tuple((reason, late if reason is PassedOver.IN_OTHER_ROLLOUT else rule) for reason, rule in rules)
 
 
 def _all_rules(release: Candidate) -> Rules:
     revision = Or((Compare("hw_rev", "<", release.hw_rev_min), Compare("hw_rev", ">", release.hw_rev_max)))
+    others = (OneOf(name + DIGEST_SUFFIX, digests) for name, digests in release.others)
     step = Or(() if release.least_running is None else (Compare("version", "<", release.least_running),))
     return (
         (PassedOver.NOT_ADMITTED, Compare("admission", "!=", "admitted")),
@@ -77,7 +91,7 @@ def _all_rules(release: Candidate) -> Rules:
         (PassedOver.WRONG_REVISION, revision),
         (PassedOver.PINNED, Compare("pinned", "=", True)),
         # Before unknown-build: who runs these very bytes needs nothing, whatever they are called.
-        (PassedOver.ALREADY_RUNNING, OneOf("digest", release.digests)),
+        (PassedOver.ALREADY_RUNNING, And((OneOf("digest", release.digests), *others))),
         (PassedOver.UNKNOWN_BUILD, Compare("known_build", "=", False)),
         (PassedOver.NEWER_RUNNING, Compare("version", ">", release.version)),
         (PassedOver.BELOW_FLOOR, Compare("floor", ">", release.floor)),

@@ -1,13 +1,18 @@
-"""A plan: target, rings and numbers of a rollout."""
+"""A plan: what a rollout is to do, as the core works with it."""
 
 from dataclasses import dataclass, field
-from datetime import timedelta
+from datetime import datetime, timedelta
+from enum import StrEnum
+from zoneinfo import ZoneInfo
 
+from mellow_herald.core.calendar import Use, Windows, zone_named
 from mellow_herald.core.needs import Needs
 from mellow_herald.core.placement import Allow
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.core.version import parse_version
+
+UTC_ZONE = zone_named("UTC")
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,41 +27,160 @@ class ReleaseName:
         return f"{self.board}/{self.line}/{self.version}"
 
 
+class Opens(StrEnum):
+    """Whether a ring opens when its turn has come, or waits for somebody to say go."""
+
+    BY_ITSELF = "by-itself"
+    BY_HAND = "by-hand"
+
+
+class Switch(StrEnum):
+    """When a staged image is switched to: as soon as it may, or only when the device restarts by itself anyway."""
+
+    WHEN_STAGED = "when-staged"
+    AT_RESTART = "at-restart"
+
+
 @dataclass(frozen=True, slots=True)
 class Ring:
-    """One stage. ``enough`` is the share (0–1) of the devices that asked which must be good before it is through."""
+    """One stage. It takes devices by exactly one of ``where`` (a selector), ``serials``, ``count`` or ``share`` (0–1 of
+    all eligible ones); by none of them it takes the rest. ``enough`` is the share (0–1) of the devices that asked which
+    must be good before it is through."""
 
     name: str
     soak: timedelta
     enough: float = 0.9
+    where: str | None = None
+    serials: tuple[str, ...] = ()
+    count: int | None = None
+    share: float | None = None
+    spread_over: tuple[str, ...] = ()
+    opens: Opens = Opens.BY_ITSELF
+    not_before: datetime | None = None
+
+    @property
+    def takes_rest(self) -> bool:
+        """Whether it takes whoever is left."""
+        return self.where is None and not self.serials and self.count is None and self.share is None
+
+
+@dataclass(frozen=True, slots=True)
+class Calendar:
+    """``start`` and ``ends`` are instants (None: at once, never); ``zone`` is that of the windows, unless
+    ``device_zone`` says that a device's own label ``tz`` counts first."""
+
+    start: datetime | None = None
+    ends: datetime | None = None
+    zone: ZoneInfo = UTC_ZONE
+    device_zone: bool = False
+    windows: Windows = ()
+
+    def zone_of(self, tz: str | None) -> ZoneInfo:
+        """The zone of a device with the label ``tz``; one that makes no sense is not believed."""
+        if not self.device_zone or not tz:
+            return self.zone
+        try:
+            return zone_named(tz)
+        except Refused:
+            return self.zone
+
+    def asks_for(self, use: Use) -> bool:
+        """Whether any window is for this use."""
+        return any(window.use in (use, Use.BOTH) for window in self.windows)
+
+
+@dataclass(frozen=True, slots=True)
+class Owner:
+    """What the people who own the devices are told and asked."""
+
+    may_postpone: int = 3
+    postpone_by: timedelta = timedelta(days=1)
+    must_consent: bool = False
+    message: str = ""
+    contact: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How many devices at once may download, and be at risk; None for as many as come."""
+
+    downloading_at_once: int | None = None
+    at_risk_at_once: int | None = None
+
+    @property
+    def bounded(self) -> bool:
+        """Whether there is anything to count."""
+        return self.downloading_at_once is not None or self.at_risk_at_once is not None
+
+
+@dataclass(frozen=True, slots=True)
+class Brake:
+    """Limits of harm: shares (0–1) of bad devices among the exposed, and of failures before exposure; ``alpha`` is the
+    chance of halting a release within its limits; ``hard_stop`` halts at so many bad devices, whatever the shares."""
+
+    firmware_limit: float = 0.02
+    delivery_limit: float = 0.1
+    alpha: float = 0.05
+    watch_by: tuple[str, ...] = ("hw_rev",)
+    min_good: int = 1
+    hard_stop: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Plan:
-    """What a rollout is to do. ``retries`` are further tries after the first; ``trial_for`` is how long new
-    firmware may run on trial; ``answer_within`` after how long without a call a device counts as silent; ``log``
-    asks for the devices' log lines meanwhile."""
+    """What a rollout is to do. ``target`` and ``leave_out`` are selectors; ``retries`` are further tries after the
+    first; ``trial_for`` is how long new firmware may run on trial; ``answer_within`` after how long without a call a
+    device counts as silent; ``log`` asks for the devices' log lines meanwhile; with ``latecomers`` the rollout goes on
+    after its last ring until nobody is left."""
 
     name: str
     release: ReleaseName
     target: str
     rings: tuple[Ring, ...]
+    leave_out: str | None = None
+    switch: Switch = Switch.WHEN_STAGED
+    latecomers: bool = False
+    calendar: Calendar = field(default_factory=Calendar)
+    needs: Needs = field(default_factory=Needs)
+    owner: Owner = field(default_factory=Owner)
+    pace: Pace = field(default_factory=Pace)
+    brake: Brake = field(default_factory=Brake)
     retries: int = 2
     retry_pause: timedelta = timedelta(minutes=5)
     answer_within: timedelta = timedelta(minutes=30)
     trial_for: timedelta = timedelta(seconds=30)
-    needs: Needs = field(default_factory=Needs)
     allow: frozenset[Allow] = frozenset()
     log: bool = False
 
     def check(self) -> None:
         """Raises ``Refused`` if a value makes no sense."""
-        parse_selector(self.target)
-        if len(self.rings) != 1:
-            raise Refused("bad-plan", f"the plan has {len(self.rings)} rings.", "This version takes exactly one.")
-        for ring in self.rings:
-            if not 0 <= ring.enough <= 1:
-                raise Refused("bad-plan", f"enough = {ring.enough} in ring {ring.name!r} is not a share of 0 to 1.")
+        for text in (self.target, self.leave_out):
+            # A saved selection stands for its selector, which is not known here.
+            if text is not None and not text.startswith("@"):
+                parse_selector(text)
+        names = [ring.name for ring in self.rings]
+        twice = next((name for name in names if names.count(name) > 1), None)
+        if twice is not None:
+            raise Refused("bad-plan", f"two rings are called {twice!r}.", "Give every ring a name of its own.")
+        for position, ring in enumerate(self.rings):
+            self._check_ring(ring, last=position == len(self.rings) - 1)
+        if self.calendar.start and self.calendar.ends and self.calendar.ends <= self.calendar.start:
+            raise Refused("bad-plan", "the last day is over before the rollout starts.", "Choose a later last_day.")
+
+    def _check_ring(self, ring: Ring, *, last: bool) -> None:
+        said = [ring.where is not None, bool(ring.serials), ring.count is not None, ring.share is not None]
+        if sum(said) > 1:
+            raise Refused(
+                "bad-plan", f"ring {ring.name!r} takes devices in {sum(said)} ways.",
+                "Give one of where, serials, count, share; none for the rest.",
+            )  # fmt: skip
+        if ring.takes_rest and not last:
+            raise Refused(
+                "bad-plan", f"ring {ring.name!r} takes the rest, so nothing is left for the rings after it.",
+                "Give it one of where, serials, count, share, or put it last.",
+            )  # fmt: skip
+        if ring.where is not None:
+            parse_selector(ring.where)
 
 
 def parse_release_name(text: str) -> ReleaseName:

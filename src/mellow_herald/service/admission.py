@@ -8,8 +8,8 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import BEFORE_SWITCH, CallOff, Refusal, State, advance
 from mellow_herald.core.selector import Compare, Node
-from mellow_herald.service.conductor import attempt_event, word_of_service
 from mellow_herald.service.context import Context
+from mellow_herald.service.ending import attempt_event, word_of_service
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import admission, attempts
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal

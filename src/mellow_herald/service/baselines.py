@@ -8,15 +8,15 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.placement import PassedOver, Rules
 from mellow_herald.service import rollouts
-from mellow_herald.service.conductor import rules_of
 from mellow_herald.service.context import Context
+from mellow_herald.service.planning import rules_of
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import baselines, releases
 from mellow_herald.store.baselines import Row
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import Lock, try_take
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview
-from mellow_herald.wire.rollout import PlanDocument
+from mellow_herald.wire.plan import PlanDocument
 
 log = structlog.get_logger()
 EVERY_S = 60.0  # of service time
@@ -109,8 +109,7 @@ async def _bring_to(context: Context, connection: AsyncConnection, row: Row) -> 
 
 async def _rules(connection: AsyncConnection, row: Row) -> Rules:
     (full,) = await releases.list_releases(connection, release_id=row["release_id"])
-    digests = [one["digest"] for one in full["components"] if one["name"] == "app"]
-    return rules_of({**full, "digests": digests})
+    return rules_of(full, full["components"])
 
 
 async def _row(connection: AsyncConnection, board: str, line: str) -> Row:

@@ -2,59 +2,48 @@
 
 import asyncio
 import contextlib
-from collections.abc import Set
+from collections.abc import Awaitable, Callable
 from datetime import datetime
 from typing import Any
 
 import structlog
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.attempt import BEFORE_SWITCH, CallOff, Effect, EndTries, Event, Refusal, Silence, advance
+from mellow_herald.core.attempt import CallOff, EndTries, Silence
 from mellow_herald.core.decide import (
+    AskForGo,
+    Begin,
     BeginSoak,
     Decision,
     Finish,
     FinishRing,
+    Halt,
     MarkSilent,
     OpenRing,
     Progress,
     decide,
 )
-from mellow_herald.core.firmware import APP
-from mellow_herald.core.placement import Candidate, Rules, rules_for
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState, RolloutState
-from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.context import Context
-from mellow_herald.store import attempts, rollouts
+from mellow_herald.service.ending import apply_to, call_off_slice, finish
+from mellow_herald.service.planning import plan_of, target_of
+from mellow_herald.service.rollouts import halt_within
+from mellow_herald.store import attempts, placing, rollouts
 from mellow_herald.store.clock import beat
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.fleet import write_pulses
 from mellow_herald.store.gate import Lock, close_gate, share_gates, try_take
-from mellow_herald.wire.rollout import PlanDocument
+from mellow_herald.store.placing import Target
 
 log = structlog.get_logger()
 
 TURN_SECONDS = 1.0
 SHORTEST_TURN = 0.1
-CALL_OFF_SLICE = 5000
+MOST_DECISIONS = 100
 CONDUCTOR = "conductor"
-
-
-def plan_of(row: Any) -> Plan:
-    """The plan of a stored rollout."""
-    return PlanDocument.model_validate(row["plan"]).to_plan()
-
-
-def rules_of(row: Any, plan: Plan | None = None) -> Rules:
-    """Who is passed over by a plan for a stored rollout (or release) row."""
-    return rules_for(
-        Candidate(
-            row["board"], row["line"], row["version"], row["floor"], tuple(row["digests"]),
-            row["hw_rev_min"], row["hw_rev_max"], row["needs"].get(APP),
-        ),
-        plan.allow if plan else (),
-    )  # fmt: skip
+# One slice of something long; tells whether there is more to do.
+Work = Callable[[AsyncConnection, datetime], Awaitable[bool]]
 
 
 class Conductor:
@@ -98,18 +87,20 @@ class Conductor:
         for row in live:
             if row["state"] == RolloutState.HALTED:
                 await self._call_off(row["id"], "halted")
-            elif row["state"] in (RolloutState.RUNNING, RolloutState.HELD):
+            elif row["state"] in (RolloutState.SCHEDULED, RolloutState.RUNNING, RolloutState.HELD):
                 await self._conduct(row)
 
     async def _conduct(self, row: Any) -> None:
-        plan = plan_of(row)
         # Every decision is taken anew after the one before was applied, so each sees the truth.
-        for _ in range(len(plan.rings) * 3 + 2):
+        for _ in range(MOST_DECISIONS):
             now = self._context.clock.now()
             async with self._context.engine.begin() as connection:
                 if not await try_take(connection, Lock.CONDUCTOR, row["id"]):
                     return
-                progress = await self._progress(connection, row["id"], plan, now)
+                # Read again under the lock: somebody may have edited the plan meanwhile.
+                (row,) = await rollouts.list_rollouts(connection, rollout_id=row["id"])
+                plan = plan_of(row)
+                progress = await self._progress(connection, row, plan, now)
                 decisions = decide(plan, progress, now)
                 if not decisions:
                     return
@@ -118,19 +109,32 @@ class Conductor:
                     await self._apply(connection, row, decision, now)
             if isinstance(decision, OpenRing):
                 await self._open_ring(row, plan, decision.position)
+            elif isinstance(decision, Halt | Finish | Begin):
+                self._context.memory.epoch += 1  # this process at once, the others by the feed
 
-    async def _progress(self, connection: AsyncConnection, rollout_id: int, plan: Plan, now: datetime) -> Progress:
-        states = await rollouts.rollout_states(connection, {rollout_id})
+    async def _progress(self, connection: AsyncConnection, row: Any, plan: Plan, now: datetime) -> Progress:
+        rollout_id = row["id"]
         return Progress(
-            RolloutState(states[rollout_id]),
+            RolloutState(row["state"]),
             tuple(await rollouts.ring_progress(connection, rollout_id, now)),
             self._serving_since,
             await rollouts.unheard(connection, rollout_id, now, plan.answer_within),
+            await rollouts.count_bad(connection, rollout_id, row["round_at"]),
+            await rollouts.count_at_risk(connection, rollout_id),
+            await rollouts.rings_with_go(connection, rollout_id),
         )
 
     async def _apply(self, connection: AsyncConnection, row: Any, decision: Decision, now: datetime) -> None:
         rollout_id = row["id"]
         match decision:
+            case Begin():
+                await close_gate(connection, rollout_id)
+                await rollouts.move_rollout(connection, rollout_id, RolloutState.RUNNING, started_at=now, round_at=now)
+                await self._say(connection, rollout_id, "started", "the time of its plan has come", now)
+            case AskForGo(position):
+                await rollouts.move_ring(connection, rollout_id, position, RingState.AWAITING_GO)
+                what = f"ring {position + 1} awaits go"
+                await self._say(connection, rollout_id, what, "the plan opens it by hand", now)
             case BeginSoak(position):
                 await rollouts.move_ring(connection, rollout_id, position, RingState.SOAKING)
                 await self._say(connection, rollout_id, f"ring {position + 1} soaking", "its devices are through", now)
@@ -138,46 +142,107 @@ class Conductor:
                 await rollouts.move_ring(connection, rollout_id, position, RingState.DONE, done_at=now)
                 await self._say(connection, rollout_id, f"ring {position + 1} done", "its soak is over", now)
             case MarkSilent(ids):
-                await self._mark_silent(connection, rollout_id, ids, now)
-            case Finish():
+                await self._mark_silent(connection, ids, now)
+            case Halt(why):
+                await halt_within(connection, self._context, rollout_id, CONDUCTOR, why)
+            case Finish(why):
                 if await finish(connection, rollout_id, RolloutState.FINISHED, now, {RolloutState.RUNNING}):
-                    await self._say(connection, rollout_id, "finished", "all rings are done", now)
+                    await self._say(connection, rollout_id, "finished", why, now)
 
     async def _open_ring(self, row: Any, plan: Plan, position: int) -> None:
         """Opens a ring in slices, each under the shared gate with a look whether the rollout still runs."""
-        target, rules, engine = parse_selector(plan.target), rules_of(row, plan), self._context.engine
-        placed = None
-        while placed != 0:
-            now = self._context.clock.now()
-            async with engine.begin() as connection:
-                await share_gates(connection, [row["id"]])
-                states = await rollouts.rollout_states(connection, {row["id"]})
-                if states[row["id"]] != RolloutState.RUNNING:
-                    return
-                placed = await rollouts.open_slice(connection, row["id"], position, plan, target, rules, now)
-                if placed:
-                    await publish(connection, [FeedEvent(now, "orders", row["id"], data={"placed": placed})])
-                    continue
-                await rollouts.move_ring(connection, row["id"], position, RingState.OPEN, opened_at=now)
-                await self._say(connection, row["id"], f"ring {position + 1} opened", "its turn has come", now)
+        target, ring = target_of(row, plan), plan.rings[position]
+        if position == 0 and not await self._in_slices(row["id"], self._note_passed_over(row["id"], target)):
+            return
+        if row["overtakes"]:
+            target_ids = self._overtake(row, plan, target, position)
+            if not await self._in_slices(row["id"], target_ids):
+                return
+        giving = self._give_rest if ring.takes_rest else self._give_drawn
+        if not await self._in_slices(row["id"], giving(row["id"], position, plan, target)):
+            return
+        now = self._context.clock.now()
+        async with self._context.engine.begin() as connection:
+            if not await self._may_open(connection, row["id"]):
+                return
+            await rollouts.move_ring(connection, row["id"], position, RingState.OPEN, opened_at=now)
+            if position == len(plan.rings) - 1:
+                targeted = await placing.recount_target(connection, row["id"], target, now)
+                await rollouts.note_targeted(connection, row["id"], targeted)
+            await self._say(connection, row["id"], f"ring {position + 1} opened", "its turn has come", now)
         self._context.memory.epoch += 1  # this process at once, the others by the feed
 
-    async def _mark_silent(
-        self, connection: AsyncConnection, rollout_id: int, ids: tuple[int, ...], now: datetime
-    ) -> None:
-        changed, timeline, events = [], [], []
-        for row in await attempts.lock_some(connection, ids):
-            attempt = attempts.to_attempt(row)
-            word: Event = EndTries() if attempt.may_retry else Silence()
-            outcome = advance(attempt, word, now)
-            if isinstance(outcome, Refusal) or outcome.effect is Effect.REPEATED:
-                continue
-            changed.append(attempts.from_attempt(row["id"], outcome.attempt, now))
-            timeline.append(word_of_service(row["id"], outcome.attempt, now, "no call within the plan's answer_within"))
-            events.append(attempt_event(row, outcome.attempt, now))
-        await attempts.save_attempts(connection, changed)
-        await attempts.add_to_timeline(connection, timeline)
-        await publish(connection, events)
+    async def _may_open(self, connection: AsyncConnection, rollout_id: int) -> bool:
+        """Whether the rollout still runs and no other process conducts it, for as long as the transaction lasts."""
+        await share_gates(connection, [rollout_id])
+        if not await try_take(connection, Lock.CONDUCTOR, rollout_id):
+            return False
+        states = await rollouts.rollout_states(connection, {rollout_id})
+        return states[rollout_id] == RolloutState.RUNNING
+
+    async def _in_slices(self, rollout_id: int, work: Work) -> bool:
+        """Does some work slice by slice, each in a transaction of its own; False if the rollout stopped meanwhile."""
+        more = True
+        while more:
+            now = self._context.clock.now()
+            async with self._context.engine.begin() as connection:
+                if not await self._may_open(connection, rollout_id):
+                    return False
+                more = await work(connection, now)
+                await publish(connection, [FeedEvent(now, "orders", rollout_id, data={"what": "slice"})])
+        return True
+
+    def _note_passed_over(self, rollout_id: int, target: Target) -> Work:
+        last: int | None = 0
+
+        async def work(connection: AsyncConnection, now: datetime) -> bool:
+            nonlocal last
+            last = await placing.note_passed_over(connection, rollout_id, target, now, last or 0)
+            return last is not None
+
+        return work
+
+    def _give_drawn(self, rollout_id: int, position: int, plan: Plan, target: Target) -> Work:
+        async def work(connection: AsyncConnection, now: datetime) -> bool:
+            return await placing.give_drawn(connection, rollout_id, position, plan, target, now) > 0
+
+        return work
+
+    def _give_rest(self, rollout_id: int, position: int, plan: Plan, target: Target) -> Work:
+        last: int | None = 0
+
+        async def work(connection: AsyncConnection, now: datetime) -> bool:
+            nonlocal last
+            last = await placing.give_rest(connection, rollout_id, position, plan, target, now, last or 0)
+            return last is not None
+
+        return work
+
+    def _overtake(self, row: Any, plan: Plan, target: Target, position: int) -> Work:
+        """Calls off what waits in other rollouts for devices that this ring is to have."""
+
+        async def work(connection: AsyncConnection, now: datetime) -> bool:
+            rest = plan.rings[position].takes_rest
+            taken = await attempts.lock_overtakable(connection, row["id"], None if rest else position, target, now)
+            done = await apply_to(connection, taken, CallOff("overtaken"), now, f"overtaken by rollout {row['id']}")
+            for other in sorted({one["rollout_id"] for one in taken}):
+                devices = sum(one["rollout_id"] == other for one in taken)
+                data = {"devices": devices, "by": row["id"]}
+                entry = JournalEntry(
+                    now, CONDUCTOR, "rollout overtaken", f"rollout {other}",
+                    f"rollout {row['id']}, which is urgent, takes over {devices} waiting devices", data,
+                )  # fmt: skip
+                await write_journal(connection, entry)
+            return done > 0
+
+        return work
+
+    async def _mark_silent(self, connection: AsyncConnection, ids: tuple[int, ...], now: datetime) -> None:
+        rows = await attempts.lock_some(connection, ids)
+        why = "no call within the plan's answer_within"
+        retried = [row for row in rows if attempts.to_attempt(row).may_retry]
+        await apply_to(connection, retried, EndTries(), now, why)
+        await apply_to(connection, [row for row in rows if row not in retried], Silence(), now, why)
 
     async def _call_off(self, rollout_id: int, cause: str) -> None:
         """Calls off, slice by slice, what a halted rollout had not cleared."""
@@ -195,63 +260,6 @@ class Conductor:
     async def _say(self, connection: AsyncConnection, rollout_id: int, what: str, why: str, now: datetime) -> None:
         entry = JournalEntry(now, CONDUCTOR, what, f"rollout {rollout_id}", why)
         await write_journal(connection, entry)
-        await publish(connection, [FeedEvent(now, "rollout", rollout_id, data={"what": what, "why": why})])
-
-
-async def call_off_slice(connection: AsyncConnection, rollout_id: int, cause: str, now: datetime) -> int:
-    """Calls off up to 5,000 attempts that were never cleared; returns how many."""
-    rows = await attempts.lock_slice(connection, rollout_id, BEFORE_SWITCH, CALL_OFF_SLICE)
-    changed, timeline, events = [], [], []
-    for row in rows:
-        outcome = advance(attempts.to_attempt(row), CallOff(cause), now)
-        if isinstance(outcome, Refusal):
-            continue
-        changed.append(attempts.from_attempt(row["id"], outcome.attempt, now))
-        timeline.append(word_of_service(row["id"], outcome.attempt, now))
-        events.append(attempt_event(row, outcome.attempt, now))
-    await attempts.save_attempts(connection, changed)
-    await attempts.add_to_timeline(connection, timeline)
-    await publish(connection, events)
-    return len(changed)
-
-
-async def finish(
-    connection: AsyncConnection, rollout_id: int, state: RolloutState, now: datetime, allowed: Set[RolloutState]
-) -> bool:
-    """Ends a rollout of which no device is at risk: calls off what never began, ends tries, closes all attempts.
-
-    Does nothing and returns False if, once its gate is closed, the rollout is not in a state of ``allowed``.
-    """
-    await close_gate(connection, rollout_id)
-    states = await rollouts.rollout_states(connection, {rollout_id})
-    if states[rollout_id] not in allowed:
-        return False
-    while await call_off_slice(connection, rollout_id, "rollout-ended", now):
-        pass
-    await rollouts.end_tries(connection, rollout_id)
-    await rollouts.close_attempts(connection, rollout_id)
-    await rollouts.move_rollout(connection, rollout_id, state, ended_at=now)
-    return True
-
-
-def word_of_service(attempt_id: int, attempt: Any, now: datetime, detail: str = "") -> dict[str, Any]:
-    """A timeline entry for what the service says."""
-    return {
-        "attempt_id": attempt_id,
-        "at": now,
-        "said_by": "service",
-        "what": "state",
-        "try_number": attempt.try_number,
-        "state": attempt.state,
-        "reason": attempt.reason,
-        "detail": detail,
-    }
-
-
-def attempt_event(row: Any, attempt: Any, now: datetime) -> FeedEvent:
-    """The feed's word that an attempt moved."""
-    data = {
-        "ring": row["ring"], "state": attempt.state, "reason": attempt.reason, "try": attempt.try_number,
-        "live": attempt.live, "moved": True,
-    }  # fmt: skip
-    return FeedEvent(now, "attempt", row["rollout_id"], row["device_id"], row["id"], data)
+        said = {"what": what, "why": why, "by": CONDUCTOR}
+        # "orders" makes every worker forget who had nothing to do.
+        await publish(connection, [FeedEvent(now, kind, rollout_id, data=said) for kind in ("rollout", "orders")])

@@ -15,7 +15,8 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import fleet, history
 from mellow_herald.wire.fleet import AttemptBrief, DeviceDetail, InstallIn, TimelineEntry
-from mellow_herald.wire.rollout import PlanDocument
+from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.rollout import PartOut
 
 TIMELINE = 200
 MOST_BEHIND = 100
@@ -39,7 +40,7 @@ def as_shown(row: Mapping[str, Any], now: datetime) -> dict[str, Any]:
         if facts["newest_live"]:
             facts["waiting"], facts["waiting_until"] = explain(
                 State(facts["newest_state"]), facts["newest_waiting_for"], facts["condition"],
-                needs_of(facts["newest_plan"]), expected, now,
+                needs_of(facts["newest_plan"]), expected, now, facts["newest_waiting_until"],
             )  # fmt: skip
     return facts
 
@@ -56,7 +57,13 @@ def attempt_as_shown(row: Mapping[str, Any], now: datetime) -> dict[str, Any]:
             needs_of(facts["plan"]),
             expected,
             now,
+            facts["waiting_until"],
         )
+    versions = {image["name"]: image["version"] for image in facts["images"] or []}
+    facts["parts"] = [
+        PartOut.model_validate({"name": name, "to_version": versions.get(name), **part})
+        for name, part in (facts["parts"] or {}).items()
+    ]
     return facts
 
 

@@ -5,7 +5,7 @@ through the core, written in one transaction, and only then answered: what was a
 """
 
 import asyncio
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -15,18 +15,31 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core import attempt as core
 from mellow_herald.core.attempt import Attempt, Effect, Refusal, State
+from mellow_herald.core.calendar import Use
+from mellow_herald.core.decide import is_over
+from mellow_herald.core.firmware import APP
 from mellow_herald.core.history import Happening, Known, Standing, happenings, is_odd
-from mellow_herald.core.needs import Needs, missing
-from mellow_herald.core.order import Answer, Order, Word, answer, may_be_cleared
+from mellow_herald.core.needs import missing
+from mellow_herald.core.order import Answer, Order, Word, answer
+from mellow_herald.core.parts import PartWord, after_check_in, after_word, at_first
+from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.core.version import version_key
 from mellow_herald.service.context import Context
+from mellow_herald.service.planning import plan_of
 from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.surroundings import (
+    Family,
+    Used,
+    restart_missing,
+    take_families,
+    take_pace,
+    window_missing,
+)
 from mellow_herald.store import attempts, fleet, history, rollouts
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import draw_numbers, share_gates
-from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, RefusedReport, ReportIn
-from mellow_herald.wire.rollout import PlanDocument
+from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, OwnerWord, RefusedReport, ReportIn
 
 log = structlog.get_logger()
 
@@ -35,6 +48,8 @@ BATCH = 256
 SOONEST_CHECKIN_S = 10
 MARKING = frozenset({Happening.CLONED, Happening.RESCUED, Happening.BACK})
 USUAL_INTERVAL_S = 300
+# What may well be the gateway's doing rather than the device's.
+CUT_OFF = frozenset({"no-contact", "download-broken"})
 
 
 @dataclass(slots=True)
@@ -50,14 +65,27 @@ class Call:
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """What does not change about a rollout: the digests of its manifest and ``app`` images, the trial's length, what it
-    needs of a device's condition, and whether it asks for log lines."""
+    """A rollout's plan as of one ``revision``, and what does not change about it: the digests of its manifest and
+    of each component's images."""
 
+    revision: int
+    plan: Plan
     manifest: str
-    digests: frozenset[str]
-    trial_s: int
-    needs: Needs
-    log: bool
+    images: Mapping[str, frozenset[str]]
+
+    @property
+    def digests(self) -> frozenset[str]:
+        """Those of its ``app`` images."""
+        return self.images.get(APP, frozenset())
+
+    def stands_by(self, device: Mapping[str, Any]) -> bool:
+        """Whether the device has everything standing by that it does not run yet."""
+        missing_ = {
+            name for name, digests in self.images.items()
+            if (device["running"].get(name) or {}).get("digest") not in digests
+        }  # fmt: skip
+        wanted = missing_ or self.images.keys()
+        return all((device["standby"].get(name) or {}).get("digest") in self.images[name] for name in wanted)
 
 
 @dataclass(slots=True)
@@ -68,6 +96,11 @@ class Held:
     attempt: Attempt
     changed: bool = False
     moved: bool = False
+
+    def keep_parts(self, parts: dict[str, dict[str, Any]]) -> None:
+        """Takes over how the components stand."""
+        if parts != self.row["parts"]:
+            self.row["parts"], self.changed = parts, True
 
 
 @dataclass(slots=True)
@@ -88,6 +121,8 @@ class Batch:
     odd: set[int] = field(default_factory=set)
     cloned: list[tuple[dict[str, Any], str]] = field(default_factory=list)
     of_device: dict[int, list[Held]] = field(default_factory=dict)
+    used: dict[int, Used] = field(default_factory=dict)
+    families: dict[int, list[Family]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for held in self.attempts.values():
@@ -164,20 +199,27 @@ class Intake:
         named = {report.attempt for call in calls for report in call.reports}
         gates = await attempts.rollouts_of(connection, devices, named)
         await share_gates(connection, gates)
-        states = await rollouts.rollout_states(connection, gates)
-        await self._load_targets(connection, gates)
+        standing = await rollouts.standing(connection, gates)
+        await self._load_targets(connection, {rollout_id: revision for rollout_id, (_, revision) in standing.items()})
+        now = self._context.clock.now()
+        states = {rollout_id: self._state_now(rollout_id, state, now) for rollout_id, (state, _) in standing.items()}
+        asking = any(call.checkin is not None for call in calls)
+        running = {one: self._targets[one].plan for one, state in states.items() if state is RolloutState.RUNNING}
+        used = await take_pace(connection, running) if asking else {}
+        families = await take_families(connection, devices, now) if gates else {}
         device_rows = await fleet.lock_devices(connection, devices)
         rows = await attempts.lock_attempts(connection, devices, named)
         # An attempt that came up after the gates were taken is left for the device's next call.
         held = {r["id"]: Held(dict(r), attempts.to_attempt(r)) for r in rows if r["rollout_id"] in states}
-        now = self._context.clock.now()
         batch = Batch(
             now,
             {device_id: dict(row) for device_id, row in device_rows.items()},
             held,
-            {rollout_id: RolloutState(state) for rollout_id, state in states.items()},
+            states,
             iter(()),
             last_pulses=await fleet.last_pulses(connection, devices),
+            used=used,
+            families=families,
         )
         wanted = sum(self._may_be_cleared(batch, call) for call in calls)
         if wanted:
@@ -186,28 +228,43 @@ class Intake:
 
     def _may_be_cleared(self, batch: Batch, call: Call) -> bool:
         held = batch.current(call.device_id)
-        if held is None or call.checkin is None:
-            return False
-        rollout_id = held.row["rollout_id"]
-        return may_be_cleared(batch.states[rollout_id], self._word(call.checkin, self._targets[rollout_id]))
+        ready = held is not None and call.checkin is not None and call.checkin.ready
+        return ready and batch.states[held.row["rollout_id"]] is RolloutState.RUNNING
 
-    def _word(self, said: CheckinIn | None, target: Target, *, holds: bool = False) -> Word:
+    def _state_now(self, rollout_id: int, state: str, now: datetime) -> RolloutState:
+        """A running rollout whose last day is over hands out nothing any more, as if it were held."""
+        over = state == RolloutState.RUNNING and is_over(self._targets[rollout_id].plan, now)
+        return RolloutState.HELD if over else RolloutState(state)
+
+    def _word(self, batch: Batch, device: dict[str, Any], said: CheckinIn | None, held: Held) -> Word:
+        rollout_id = held.row["rollout_id"]
+        target = self._targets[rollout_id]
+        holds = target.stands_by(device)
         if said is None:
             return Word(check_in=False, standby_holds=holds)
-        condition = said.condition.model_dump()
+        condition, plan = said.condition.model_dump(), target.plan
+        used = batch.used.get(rollout_id)
+        to_fetch, to_switch = (
+            missing(plan.needs, condition, switching=switching)
+            or window_missing(plan, Use.SWITCH if switching else Use.FETCH, device["labels"], batch.now)
+            for switching in (False, True)
+        )
+        for family in batch.families.get(device["id"], []):
+            to_switch = to_switch or family.missing_to_switch(device["id"])
         return Word(
-            True, said.ready, holds,
-            missing(target.needs, condition, switching=False), missing(target.needs, condition, switching=True),
+            True, said.ready, holds, to_fetch, to_switch or restart_missing(plan, said.after_restart),
+            used is None or used.room_to_fetch, used is None or used.room_to_switch,
         )  # fmt: skip
 
-    async def _load_targets(self, connection: AsyncConnection, ids: set[int]) -> None:
-        for rollout_id in ids - self._targets.keys():
+    async def _load_targets(self, connection: AsyncConnection, revisions: Mapping[int, int]) -> None:
+        for rollout_id, revision in revisions.items():
+            known = self._targets.get(rollout_id)
+            if known is not None and known.revision == revision:
+                continue
             (row,) = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
-            plan = PlanDocument.model_validate(row["plan"]).to_plan()
-            trial_s = int(plan.trial_for.total_seconds())
-            self._targets[rollout_id] = Target(
-                row["manifest_digest"], frozenset(row["digests"]), trial_s, plan.needs, plan.log
-            )
+            names = {image["name"] for image in row["images"]}
+            images = {name: frozenset(i["digest"] for i in row["images"] if i["name"] == name) for name in names}
+            self._targets[rollout_id] = Target(row["revision"], plan_of(row), row["manifest_digest"], images)
 
     def _answer(self, batch: Batch, call: Call) -> OrderOut:
         device = batch.devices.get(call.device_id)
@@ -267,6 +324,7 @@ class Intake:
             "odd_seq": None,
         }
         batch.last_pulses[device["id"]] = batch.pulses[device["id"]]
+        self._note_parts(batch, device)
 
     def _note_history(
         self, batch: Batch, device: dict[str, Any], last: dict[str, Any] | None, said: CheckinIn
@@ -299,6 +357,16 @@ class Intake:
         self._note_way_back(batch, device, known, heard)
         return None
 
+    def _note_parts(self, batch: Batch, device: dict[str, Any]) -> None:
+        """What a device runs and has standing by shows how its components stand."""
+        held = batch.current(device["id"])
+        if held is None or not held.attempt.live or held.attempt.state is State.QUEUED:
+            return
+        images = self._targets[held.row["rollout_id"]].images
+        if len(images) > 1:
+            before = held.row["parts"] or at_first(images, device["running"])
+            held.keep_parts(after_check_in(before, images, device["running"], device["standby"]))
+
     def _known(self, batch: Batch, device: dict[str, Any], last: dict[str, Any] | None) -> Known:
         if last is None:
             return Known(None, None)
@@ -324,7 +392,7 @@ class Intake:
         outcome = core.advance(held.attempt, core.CameBackOld(), batch.now)
         if isinstance(outcome, Refusal) or outcome.effect is not Effect.MOVED:
             return
-        self._change(held, outcome.attempt)
+        self._change(batch, held, outcome.attempt)
         batch.timeline.append(
             {
                 "attempt_id": held.row["id"], "at": batch.now, "said_by": "service", "what": "state",
@@ -360,7 +428,8 @@ class Intake:
             return
         if outcome.effect is Effect.REPEATED and outcome.attempt == before:
             return
-        self._change(held, outcome.attempt)
+        self._change(batch, held, outcome.attempt)
+        self._note_part_word(batch, held, said)
         # Percent alone goes to the attempt and the feed; the timeline keeps what tells a story.
         if outcome.effect is not Effect.UPDATED or said.step != before.step or said.detail or said.tests:
             batch.timeline.append(
@@ -374,16 +443,39 @@ class Intake:
                     "reason": said.reason,
                     "step": said.step,
                     "percent": said.percent,
-                    "detail": said.detail,
+                    "detail": self._with_gateway(batch, device_id, said),
+                    "component": said.component,
                     "tests": [test.model_dump() for test in said.tests],
                     "log": said.log,
                 }
             )
 
-    def _change(self, held: Held, changed: Attempt) -> None:
-        if changed != held.attempt:
-            before, held.attempt, held.changed = held.attempt, changed, True
-            held.moved |= (before.state, before.try_number) != (changed.state, changed.try_number)
+    def _note_part_word(self, batch: Batch, held: Held, said: ReportIn) -> None:
+        images = self._targets[held.row["rollout_id"]].images
+        if len(images) > 1:
+            running = batch.devices[held.row["device_id"]]["running"]
+            before = held.row["parts"] or at_first(images, running)
+            word = PartWord(said.state, said.component, said.reason, said.detail)
+            held.keep_parts(after_word(before, word))
+
+    def _with_gateway(self, batch: Batch, device_id: int, said: ReportIn) -> str:
+        """A device's words; where the way to us failed it while its gateway was being updated, that is said too."""
+        if said.reason not in CUT_OFF:
+            return said.detail
+        away = [f.gateway for f in batch.families.get(device_id, []) if f.gateway_id in f.at_risk - {device_id}]
+        return f"while its gateway {away[0]} was being updated: {said.detail}" if away else said.detail
+
+    def _change(self, batch: Batch, held: Held, changed: Attempt) -> None:
+        if changed == held.attempt:
+            return
+        before, held.attempt, held.changed = held.attempt, changed, True
+        held.moved |= (before.state, before.try_number) != (changed.state, changed.try_number)
+        if before.state is not changed.state:
+            used = batch.used.get(held.row["rollout_id"])
+            if used is not None:
+                used.note(before.state, changed.state)
+            for family in batch.families.get(held.row["device_id"], []):
+                family.note(held.row["device_id"], changed)
 
     def _order(self, batch: Batch, device: dict[str, Any], call: Call) -> OrderOut:
         interval = self._interval(device)
@@ -392,18 +484,17 @@ class Intake:
         if held is None:
             return OrderOut(next_checkin_s=interval, log=log_asked)
         target = self._targets[held.row["rollout_id"]]
-        standby = device["standby"].get("app") or {}
-        holds = standby.get("digest") in target.digests
-        word = self._word(call.checkin, target, holds=holds)
+        word = self._word(batch, device, call.checkin, held)
         before = held.attempt
         found = answer(before, batch.states[held.row["rollout_id"]], word, batch.now, batch.numbers)
-        self._change(held, found.attempt)
+        self._change(batch, held, found.attempt)
         self._note_service_words(batch, held, before, found)
         if held.attempt.live:
             interval = max(SOONEST_CHECKIN_S, interval // 4)
         if call.checkin is not None:
             batch.pulses[device["id"]]["next_s"] = interval
-        log_asked = log_asked or (target.log and held.attempt.live)
+        plan = target.plan
+        log_asked = log_asked or (plan.log and held.attempt.live)
         if found.order is None:
             return OrderOut(next_checkin_s=interval, log=log_asked)
         order = OrderOut(
@@ -411,11 +502,15 @@ class Intake:
             attempt=held.row["id"],
             try_number=found.attempt.try_number,
             manifest=target.manifest,
-            trial_s=target.trial_s,
+            trial_s=int(plan.trial_for.total_seconds()),
             next_checkin_s=interval,
-            urgent=target.needs.urgent,
+            urgent=plan.needs.urgent,
+            owner=OwnerWord(
+                may_postpone=plan.owner.may_postpone, postpone_by_s=int(plan.owner.postpone_by.total_seconds()),
+                must_consent=plan.owner.must_consent, message=plan.owner.message, contact=plan.owner.contact,
+            ),
             log=log_asked,
-        )
+        )  # fmt: skip
         if found.order is Order.SWITCH:
             left = (found.attempt.clearance_until or batch.now) - batch.now
             order.clearance = Clearance(number=found.attempt.clearance or 0, seconds=int(left.total_seconds()))
@@ -444,7 +539,7 @@ class Intake:
 
     async def _write(self, connection: AsyncConnection, batch: Batch) -> None:
         changed = [held for held in batch.attempts.values() if held.changed]
-        rows = [attempts.from_attempt(held.row["id"], held.attempt, batch.now) for held in changed]
+        rows = [attempts.from_attempt(h.row["id"], h.attempt, batch.now) | {"parts": h.row["parts"]} for h in changed]
         await attempts.save_attempts(connection, rows)
         await attempts.add_to_timeline(connection, batch.timeline)
         await fleet.update_devices(connection, list(batch.changed_devices.values()))

@@ -1,75 +1,110 @@
 """What engineers do with rollouts, and how rollouts are shown."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import AT_RISK, BAD, Refusal, Resume, State, advance
-from mellow_herald.core.firmware import APP
+from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RolloutState, may_move
-from mellow_herald.core.selector import parse_selector
-from mellow_herald.service.conductor import attempt_event, finish, rules_of, word_of_service
 from mellow_herald.service.context import Context
+from mellow_herald.service.ending import attempt_event, finish, word_of_service
 from mellow_herald.service.offering import check_offerable
+from mellow_herald.service.planning import Drawn, draw, prepare
 from mellow_herald.service.problems import ProblemError
-from mellow_herald.store import attempts, releases, rollouts
+from mellow_herald.service.surroundings import DOWNLOADING
+from mellow_herald.store import attempts, placing, releases, rollouts
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import Lock, close_gate, share
-from mellow_herald.wire.rollout import PlanDocument, RingOut, RolloutOut
+from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.rollout import RingOut, RolloutOut
 
 
-async def start(context: Context, document: PlanDocument, by: str, request_key: str | None) -> tuple[int, bool]:
-    """Starts a rollout; returns its id and whether it is new. The same ``request_key`` starts it only once."""
-    plan = document.to_plan()
-    target = parse_selector(plan.target)
+@dataclass(frozen=True, slots=True)
+class Agreed:
+    """What whoever starts a rollout has seen and agrees to: the devices of each ring, and by what share (0–1) they may
+    have changed since."""
+
+    counts: Sequence[int]
+    within: float = 0.05
+
+
+async def start(
+    context: Context,
+    document: PlanDocument,
+    by: str,
+    request_key: str | None,
+    *,
+    agreed: Agreed | None = None,
+    overtake: bool = False,
+) -> tuple[int, bool]:
+    """Starts a rollout, or schedules it; returns its id and whether it is new. The same ``request_key`` starts it only
+    once."""
     now = context.clock.now()
     async with context.engine.begin() as connection:
         if request_key is not None:
             known = await rollouts.find_by_request(connection, request_key)
             if known is not None:
                 return known, False
-        name = plan.release
-        # Both are held until the rollout is recorded: neither a withdrawal nor a revocation slips in between.
-        await share(connection, Lock.KEYS)
-        release = await releases.find_release(connection, name.board, name.line, name.version, share=True)
-        if release is None:
-            raise ProblemError(422, "unknown-release", f"There is no release {name}. See `herald release list`.")
-        await check_offerable(connection, release)
-        (full,) = await releases.list_releases(connection, release_id=release["id"])
-        others = sorted({c["name"] for c in full["components"]} - {APP})
-        if others:
+        prepared = await prepare(connection, document, overtake=overtake)
+        plan = prepared.plan
+        drawn = await draw(connection, plan, prepared.target, now)
+        if not any(drawn.counts):
+            reasons = ", ".join(f"{n} {reason}" for reason, n in drawn.passed_over.items())
             raise ProblemError(
-                422, "components-not-served",
-                f"{name} changes {', '.join(others)}; devices here update only {APP} so far. "
-                f"Publish {APP} in a release of its own.",
+                422, "nobody-to-serve",
+                f"No device would get {plan.release}: {reasons or 'the target matches no device'}. "
+                "Check the plan's target and rings.",
             )  # fmt: skip
-        digests = [c["digest"] for c in full["components"]]
-        counts = await rollouts.count_target(connection, target, rules_of({**release, "digests": digests}, plan), now)
-        targeted = sum(counts.values())
-        if not counts.get(None):
-            reasons = ", ".join(f"{n} {reason}" for reason, n in counts.items()) or "the target matches no device"
-            raise ProblemError(
-                422, "nobody-to-serve", f"No device would get {name}: {reasons}. Check the plan's target."
-            )
+        if agreed is not None:
+            _check_agreed(plan, agreed, drawn)
+        later = plan.calendar.start is not None and plan.calendar.start > now
         rollout_id = await rollouts.add_rollout(
             connection,
             {
                 "name": plan.name,
-                "release_id": release["id"],
+                "release_id": prepared.release["id"],
                 "plan": document.model_dump(mode="json"),
-                "state": RolloutState.RUNNING.value,
+                "target": prepared.target_text,
+                "revision": 1,
+                "overtakes": overtake,
+                "state": (RolloutState.SCHEDULED if later else RolloutState.RUNNING).value,
                 "created_by": by,
                 "created_at": now,
-                "started_at": now,
-                "targeted": targeted,
+                "started_at": None if later else now,
+                "round_at": None if later else now,
+                "targeted": drawn.targeted,
                 "request_key": request_key,
             },
             [ring.name for ring in plan.rings],
         )
-        await _say(connection, rollout_id, "started", by, f"plan {plan.name!r}", now)
+        await placing.keep_drawn(connection, rollout_id, plan.rings, drawn.placed)
+        seen = {"targeted": drawn.targeted, "rings": drawn.counts, "passed_over": drawn.passed_over}
+        await say(connection, rollout_id, "scheduled" if later else "started", by, f"plan {plan.name!r}", now, seen)
     return rollout_id, True
+
+
+def _check_agreed(plan: Plan, agreed: Agreed, drawn: Drawn) -> None:
+    if len(agreed.counts) != len(drawn.counts):
+        raise ProblemError(
+            422,
+            "bad-counts",
+            f"The plan has {len(drawn.counts)} rings, but {len(agreed.counts)} counts were agreed to.",
+        )
+    moved = [
+        f"{ring.name}: {then} then, {now} now"
+        for ring, then, now in zip(plan.rings, agreed.counts, drawn.counts, strict=True)
+        if abs(now - then) > agreed.within * max(then, 1)
+    ]
+    if moved:
+        raise ProblemError(
+            409, "numbers-changed",
+            f"The fleet has changed since the preview by more than {agreed.within:.0%} ({'; '.join(moved)}). "
+            "Look at the preview again and start with its numbers.",
+        )  # fmt: skip
 
 
 async def hold(context: Context, rollout_id: int, by: str, why: str) -> None:
@@ -93,7 +128,7 @@ async def cancel(context: Context, rollout_id: int, by: str, why: str) -> None:
     """Ends a rollout for good; refused while devices are at risk."""
     now = context.clock.now()
     async with context.engine.begin() as connection:
-        row = await _row(connection, rollout_id)
+        row = await row_of(connection, rollout_id)
         _check_move(row, RolloutState.CANCELLED)
         await close_gate(connection, rollout_id)
         at_risk = await rollouts.count_at_risk(connection, rollout_id)
@@ -105,13 +140,13 @@ async def cancel(context: Context, rollout_id: int, by: str, why: str) -> None:
         allowed = {state for state in RolloutState if may_move(state, RolloutState.CANCELLED)}
         if not await finish(connection, rollout_id, RolloutState.CANCELLED, now, allowed):
             raise ProblemError(409, "wrong-state", f"Rollout {rollout_id} has ended already.")
-        await _say(connection, rollout_id, "cancelled", by, why, now)
+        await say(connection, rollout_id, "cancelled", by, why, now)
 
 
 async def halt_within(connection: AsyncConnection, context: Context, rollout_id: int, by: str, why: str) -> bool:
     """Halts a rollout in the caller's transaction, if it can be halted; tells whether it was."""
     number = await close_gate(connection, rollout_id)
-    row = await _row(connection, rollout_id)
+    row = await row_of(connection, rollout_id)
     if not may_move(RolloutState(row["state"]), RolloutState.HALTED):
         return False
     await _move(connection, row, RolloutState.HALTED, by, why, number, context.clock.now())
@@ -123,7 +158,7 @@ async def _act(context: Context, rollout_id: int, to: RolloutState, by: str, why
         if to is RolloutState.RUNNING:
             await share(connection, Lock.KEYS)
         number = await close_gate(connection, rollout_id)
-        row = await _row(connection, rollout_id)
+        row = await row_of(connection, rollout_id)
         _check_move(row, to)
         if to is RolloutState.RUNNING:
             release = await releases.find_release(connection, row["board"], row["line"], row["version"])
@@ -137,13 +172,15 @@ async def _move(
     connection: AsyncConnection, row: Any, to: RolloutState, by: str, why: str, number: int, now: datetime
 ) -> None:
     values: dict[str, Any] = {"reason": None if to is RolloutState.RUNNING else why}
+    if to is RolloutState.RUNNING and row["state"] == RolloutState.HALTED:
+        values["round_at"] = now
     if to is RolloutState.HALTED:
         values["halt_number"] = number
     await rollouts.move_rollout(connection, row["id"], to, **values)
     if to is RolloutState.RUNNING and row["state"] == RolloutState.HALTED:
         await _requeue(connection, row["id"], now)
     word = {RolloutState.RUNNING: "resumed", RolloutState.HELD: "held", RolloutState.HALTED: "halted"}[to]
-    await _say(connection, row["id"], word, by, why, now, {"number": number})
+    await say(connection, row["id"], word, by, why, now, {"number": number})
 
 
 async def _requeue(connection: AsyncConnection, rollout_id: int, now: datetime) -> None:
@@ -163,7 +200,8 @@ async def _requeue(connection: AsyncConnection, rollout_id: int, now: datetime) 
     await publish(connection, events)
 
 
-async def _row(connection: AsyncConnection, rollout_id: int) -> Any:
+async def row_of(connection: AsyncConnection, rollout_id: int) -> Any:
+    """A stored rollout; a problem if there is none."""
     rows = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
     if not rows:
         raise ProblemError(404, "not-found", f"There is no rollout {rollout_id}. See `herald rollout list`.")
@@ -177,7 +215,7 @@ def _check_move(row: Any, to: RolloutState) -> None:
         )
 
 
-async def _say(
+async def say(
     connection: AsyncConnection,
     rollout_id: int,
     what: str,
@@ -186,6 +224,7 @@ async def _say(
     now: datetime,
     data: dict[str, Any] | None = None,
 ) -> None:
+    """Writes a decision to the journal and the feed."""
     entry = JournalEntry(now, by, f"rollout {what}", f"rollout {rollout_id}", why, data or {})
     await write_journal(connection, entry)
     said = {"what": what, "why": why, "by": by}
@@ -196,7 +235,7 @@ async def _say(
 async def show(context: Context, rollout_id: int) -> RolloutOut:
     """One rollout as it stands."""
     async with context.engine.connect() as connection:
-        return (await assemble(connection, [await _row(connection, rollout_id)]))[0]
+        return (await assemble(connection, [await row_of(connection, rollout_id)]))[0]
 
 
 async def assemble(connection: AsyncConnection, rows: Sequence[Any]) -> list[RolloutOut]:
@@ -205,36 +244,59 @@ async def assemble(connection: AsyncConnection, rows: Sequence[Any]) -> list[Rol
     rings = await rollouts.list_rings(connection, ids)
     counts = await rollouts.count_attempts(connection, ids)
     passed = await rollouts.count_passed_over(connection, ids)
-    shown = []
-    for row in rows:
-        document = PlanDocument.model_validate(row["plan"])
-        own = [count for count in counts if count["rollout_id"] == row["id"]]
-        ring_views = []
-        for ring in rings[row["id"]]:
-            states = _sum((c["state"], c["attempts"]) for c in own if c["ring"] == ring["position"])
-            soak = document.rings[ring["position"]].soak
-            ring_views.append(
-                RingOut.model_validate({**ring, "soak": soak, "targeted": sum(states.values()), "states": states})
-            )
-        states = _sum((c["state"], c["attempts"]) for c in own)
-        bad = _sum((c["reason"] or c["state"], c["attempts"]) for c in own if c["state"] in BAD)
-        shown.append(
-            RolloutOut.model_validate(
-                {
-                    **row,
-                    "release": f"{row['board']}/{row['line']}/{row['version']}",
-                    "passed_over": {p["reason"]: p["devices"] for p in passed if p["rollout_id"] == row["id"]},
-                    "states": states,
-                    "reasons": bad,
-                    "exposed": sum(c["exposed"] for c in own),
-                    "at_risk": sum(n for state, n in states.items() if state in AT_RISK),
-                    "live": sum(c["live"] for c in own),
-                    "rings": ring_views,
-                    "plan": document,
-                }
-            )
+    return [
+        _assembled(
+            row,
+            rings[row["id"]],
+            [count for count in counts if count["rollout_id"] == row["id"]],
+            {p["reason"]: p["devices"] for p in passed if p["rollout_id"] == row["id"]},
         )
-    return shown
+        for row in rows
+    ]
+
+
+def _assembled(row: Any, rings: Sequence[Any], counts: Sequence[Any], passed: dict[str, int]) -> RolloutOut:
+    document = PlanDocument.model_validate(row["plan"])
+    plan = document.to_plan()
+    ring_views = []
+    for ring, planned in zip(rings, plan.rings, strict=True):
+        states = _sum((c["state"], c["attempts"]) for c in counts if c["ring"] == ring["position"])
+        more = {
+            "soak": document.rings[ring["position"]].soak, "targeted": sum(states.values()), "states": states,
+            "opens": planned.opens, "not_before": planned.not_before,
+        }  # fmt: skip
+        ring_views.append(RingOut.model_validate({**ring, **more}))
+    states = _sum((c["state"], c["attempts"]) for c in counts)
+    size, given = size_of(row["images"]), sum(states.values())
+    percents = sum(c["percents"] for c in counts)
+    return RolloutOut.model_validate(
+        {
+            **row,
+            "release": f"{row['board']}/{row['line']}/{row['version']}",
+            "passed_over": passed,
+            # A ring that opens has given attempts before all its slices are in: those are not missing.
+            "never_given": max(0, row["targeted"] - given - sum(passed.values())),
+            "states": states,
+            "waiting": _sum((c["waiting_for"], c["attempts"]) for c in counts if c["live"] and c["waiting_for"]),
+            "reasons": _sum((c["reason"] or c["state"], c["attempts"]) for c in counts if c["state"] in BAD),
+            "exposed": sum(c["exposed"] for c in counts),
+            "at_risk": sum(n for state, n in states.items() if state in AT_RISK),
+            "downloading": sum(n for state, n in states.items() if state in DOWNLOADING),
+            "live": sum(c["live"] for c in counts),
+            "moved_bytes": size * percents // 100,
+            "all_bytes": size * given,
+            "rings": ring_views,
+            "plan": document,
+        }
+    )
+
+
+def size_of(images: Sequence[Any]) -> int:
+    """What one device has to fetch, in bytes: an image of each component; where slots differ, the largest."""
+    largest: dict[str, int] = {}
+    for image in images:
+        largest[image["name"]] = max(largest.get(image["name"], 0), image["size"])
+    return sum(largest.values())
 
 
 def _sum(pairs: Any) -> dict[str, int]:

@@ -8,8 +8,11 @@ from sqlalchemy import func, or_, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import Attempt, DownloadStep, State, WaitingFor
+from mellow_herald.core.selector import Node
 from mellow_herald.store.database import as_rows
-from mellow_herald.store.tables import AttemptRow, Device, Pulse, Rollout
+from mellow_herald.store.placing import Target
+from mellow_herald.store.selector_sql import compile_reason, compile_selector
+from mellow_herald.store.tables import AttemptRow, Device, Pulse, ReleaseImage, RingSlice, Rollout
 
 Row = Mapping[str, Any]
 SAME = (
@@ -17,7 +20,7 @@ SAME = (
     "soak_until", "retry_at", "clearance", "clearance_until", "ever_bad", "closed",
 )  # fmt: skip
 CHANGING = (
-    *SAME, "state", "live", "step", "waiting_for", "last_boots", "last_seq", "changed_at",
+    *SAME, "state", "live", "step", "waiting_for", "last_boots", "last_seq", "changed_at", "parts",
 )  # fmt: skip
 
 
@@ -96,10 +99,40 @@ async def lock_slice(connection: AsyncConnection, rollout_id: int, states: Itera
     return list((await connection.execute(statement.with_for_update(key_share=True))).mappings())
 
 
+async def lock_overtakable(
+    connection: AsyncConnection, rollout_id: int, position: int | None, target: Target, now: datetime, limit: int = 5000
+) -> list[Row]:
+    """Waiting attempts of other rollouts whose devices a rollout would take over: those drawn for the ring at
+    ``position``, or (None) all its target; locked in order of id."""
+    statement = (
+        select(AttemptRow.__table__)
+        .join(Device, Device.id == AttemptRow.device_id)
+        .where(
+            AttemptRow.live,
+            AttemptRow.rollout_id != rollout_id,
+            AttemptRow.state.in_([State.QUEUED.value, State.STAGED.value]),
+            compile_selector(target.where, now),
+            compile_reason(target.rules, now).is_(None),
+        )
+        .order_by(AttemptRow.id)
+        .limit(limit)
+    )
+    if position is not None:
+        drawn = select(func.unnest(RingSlice.devices)).where(
+            RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.given.is_(False)
+        )
+        statement = statement.where(AttemptRow.device_id.in_(drawn))
+    return list((await connection.execute(statement.with_for_update(key_share=True, of=AttemptRow))).mappings())
+
+
 async def save_attempts(connection: AsyncConnection, rows: Sequence[dict[str, Any]]) -> None:
     """Writes the changing columns of many attempts in one statement; rows as ``from_attempt`` makes them."""
     if rows:
-        columns = ", ".join(f"{name} = new.{name}" for name in CHANGING)
+        # A row that says nothing of its parts keeps them.
+        columns = ", ".join(
+            f"{name} = coalesce(new.{name}, attempt.{name})" if name == "parts" else f"{name} = new.{name}"
+            for name in CHANGING
+        )
         await connection.execute(
             text(
                 f"UPDATE attempt SET {columns}"
@@ -120,6 +153,7 @@ TIMELINE = (
     "step",
     "percent",
     "detail",
+    "component",
     "tests",
     "log",
 )
@@ -140,9 +174,14 @@ async def add_to_timeline(connection: AsyncConnection, rows: Sequence[dict[str, 
 
 
 def _shown() -> Any:
+    images = (
+        select(func.jsonb_agg(func.jsonb_build_object("name", ReleaseImage.component, "version", ReleaseImage.version)))
+        .where(ReleaseImage.release_id == Rollout.release_id)
+        .scalar_subquery()
+    )
     return (
         select(
-            AttemptRow.__table__, Device.serial, Device.hw_rev, Rollout.plan,
+            AttemptRow.__table__, Device.serial, Device.hw_rev, Rollout.plan, images.label("images"),
             Pulse.seen_at, Pulse.next_s, Pulse.condition,
         )
         .join(Device, Device.id == AttemptRow.device_id)
@@ -157,10 +196,14 @@ async def list_attempts(
     *,
     state: str | None = None,
     reason: str | None = None,
+    ring: int | None = None,
+    waiting_for: str | None = None,
+    where: Node | None = None,
+    now: datetime | None = None,
     after: int = 0,
     limit: int = 100,
 ) -> list[Row]:
-    """Attempts of a rollout by id, with what is known of their device and the plan."""
+    """Attempts of a rollout by id, with what is known of their device and the plan; ``where`` picks devices."""
     statement = (
         _shown().where(AttemptRow.rollout_id == rollout_id, AttemptRow.id > after).order_by(AttemptRow.id).limit(limit)
     )
@@ -168,6 +211,12 @@ async def list_attempts(
         statement = statement.where(AttemptRow.state == state)
     if reason is not None:
         statement = statement.where(AttemptRow.reason == reason)
+    if ring is not None:
+        statement = statement.where(AttemptRow.ring == ring)
+    if waiting_for is not None:
+        statement = statement.where(AttemptRow.live, AttemptRow.waiting_for == waiting_for)
+    if where is not None:
+        statement = statement.where(compile_selector(where, now))
     return list((await connection.execute(statement)).mappings())
 
 
@@ -175,6 +224,11 @@ async def find_attempt(connection: AsyncConnection, attempt_id: int) -> Row | No
     """One attempt with what is known of its device and the plan."""
     statement = _shown().where(AttemptRow.id == attempt_id)
     return (await connection.execute(statement)).mappings().first()
+
+
+async def serial_of(connection: AsyncConnection, device_id: int) -> str:
+    """A device's serial."""
+    return str(await connection.scalar(select(Device.serial).where(Device.id == device_id)))
 
 
 async def live_elsewhere(connection: AsyncConnection, devices: Iterable[int]) -> set[int]:

@@ -142,6 +142,7 @@ def _newest_attempt() -> Any:
             AttemptRow.percent,
             AttemptRow.live,
             AttemptRow.waiting_for,
+            AttemptRow.waiting_until,
             Rollout.plan,
             Rollout.name.label("rollout"),
         )

@@ -24,6 +24,9 @@ class Lock(IntEnum):
     KEYS = 8
     RELEASES = 9
     BASELINES = 10
+    PACE = 11
+    FAMILY = 12
+    WEBHOOKS = 13
 
 
 def _numbers(lock: Lock, which: int) -> dict[str, int]:

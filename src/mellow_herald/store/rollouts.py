@@ -1,24 +1,22 @@
-"""Rollouts, their rings, and who is passed over."""
+"""Rollouts and their rings; whom they take is in ``store.placing``."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Text, and_, cast, func, literal, or_, select, update
-from sqlalchemy.dialects.postgresql import JSONB, insert
+from sqlalchemy import and_, case, delete, func, or_, select, update
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
+from sqlalchemy.orm import aliased
 
-from mellow_herald.core.attempt import BAD, UNDER_WAY, State
+from mellow_herald.core.attempt import AT_RISK, BAD, UNDER_WAY, State
 from mellow_herald.core.decide import RingProgress, Unheard
-from mellow_herald.core.placement import PassedOver, Rules
-from mellow_herald.core.plan import Plan
 from mellow_herald.core.presence import LATE_AFTER
 from mellow_herald.core.rollout import RingState, RolloutState
-from mellow_herald.core.selector import Node
-from mellow_herald.store.selector_sql import compile_reason, compile_selector
 from mellow_herald.store.tables import (
     AttemptRow,
     Device,
+    ImageRow,
     PassedOverRow,
     Pulse,
     Release,
@@ -28,16 +26,25 @@ from mellow_herald.store.tables import (
 )
 
 Row = Mapping[str, Any]
-SLICE = 10_000
 
 
-async def add_rollout(connection: AsyncConnection, values: dict[str, Any], rings: list[str]) -> int:
+async def add_rollout(connection: AsyncConnection, values: dict[str, Any], rings: Sequence[str]) -> int:
     """Adds a rollout with its rings, all closed; returns its id."""
     done = await connection.execute(insert(Rollout).values(**values).returning(Rollout.id))
     rollout_id = int(done.scalar_one())
-    rows = [{"rollout_id": rollout_id, "position": n, "name": name, "state": "closed"} for n, name in enumerate(rings)]
-    await connection.execute(insert(RingRow), rows)
+    await add_rings(connection, rollout_id, rings)
     return rollout_id
+
+
+async def add_rings(connection: AsyncConnection, rollout_id: int, names: Sequence[str], first: int = 0) -> None:
+    """Adds rings from position ``first`` on, all closed; closed ones that stood there before are replaced."""
+    await connection.execute(delete(RingRow).where(RingRow.rollout_id == rollout_id, RingRow.position >= first))
+    rows = [
+        {"rollout_id": rollout_id, "position": n, "name": name, "state": "closed", "planned": 0}
+        for n, name in enumerate(names, first)
+    ]
+    if rows:
+        await connection.execute(insert(RingRow), rows)
 
 
 async def find_by_request(connection: AsyncConnection, request_key: str) -> int | None:
@@ -53,13 +60,21 @@ async def list_rollouts(
     after: int | None = None,
     limit: int = 50,
 ) -> list[Row]:
-    """Rollouts, newest first, with the name of their release (``board``, ``line``, ``version``) and the
-    digests of its ``app`` images."""
-    app = (
-        select(func.array_agg(ReleaseImage.digest))
-        .where(ReleaseImage.release_id == Release.id, ReleaseImage.component == "app")
+    """Rollouts, newest first, with the name of their release (``board``, ``line``, ``version``) and its ``images``:
+    name of the component, digest, version and size."""
+    images = (
+        select(
+            func.jsonb_agg(
+                func.jsonb_build_object(
+                    "name", ReleaseImage.component, "digest", ReleaseImage.digest, "version", ReleaseImage.version,
+                    "position", ReleaseImage.position, "size", ImageRow.size,
+                )
+            )
+        )
+        .join(ImageRow, ImageRow.digest == ReleaseImage.digest)
+        .where(ReleaseImage.release_id == Release.id)
         .scalar_subquery()
-    )
+    )  # fmt: skip
     statement = (
         select(
             Rollout.__table__,
@@ -71,7 +86,7 @@ async def list_rollouts(
             Release.hw_rev_max,
             Release.needs,
             Release.manifest_digest,
-            app.label("digests"),
+            images.label("images"),
         )
         .join(Release, Release.id == Rollout.release_id)
         .order_by(Rollout.id.desc())
@@ -97,6 +112,22 @@ async def move_rollout(connection: AsyncConnection, rollout_id: int, state: Roll
     await connection.execute(update(Rollout).where(Rollout.id == rollout_id).values(state=state.value, **values))
 
 
+async def change_rollout(connection: AsyncConnection, rollout_id: int, **values: Any) -> None:
+    """Writes other columns of a rollout; the caller holds its gate exclusively."""
+    await connection.execute(update(Rollout).where(Rollout.id == rollout_id).values(**values))
+
+
+async def note_targeted(connection: AsyncConnection, rollout_id: int, targeted: int) -> None:
+    """Writes down how many devices a rollout is for."""
+    await connection.execute(update(Rollout).where(Rollout.id == rollout_id).values(targeted=targeted))
+
+
+async def standing(connection: AsyncConnection, ids: set[int]) -> dict[int, tuple[str, int]]:
+    """State and revision of each of these rollouts; true for as long as the caller holds their gates."""
+    statement = select(Rollout.id, Rollout.state, Rollout.revision).where(Rollout.id.in_(sorted(ids)))
+    return {row.id: (row.state, row.revision) for row in await connection.execute(statement)}
+
+
 async def list_rings(connection: AsyncConnection, ids: list[int]) -> dict[int, list[Row]]:
     """The rings of these rollouts in order."""
     statement = select(RingRow.__table__).where(RingRow.rollout_id.in_(ids)).order_by(RingRow.position)
@@ -115,19 +146,21 @@ async def move_ring(
 
 
 async def count_attempts(connection: AsyncConnection, ids: list[int]) -> list[Row]:
-    """Attempts of these rollouts counted by ring, state and reason: ``attempts``, ``exposed``, ``live``."""
+    """Attempts of these rollouts counted by ring, state, reason and what they wait for: ``attempts``, ``exposed``,
+    ``live``, and ``percents``, the sum of how much of its image each device has, in %."""
+    has_it = [s.value for s in (State.STAGED, *AT_RISK, State.CONFIRMED, State.REVERTED, State.RELAPSED)]
+    percent = case((AttemptRow.state.in_(has_it), 100), else_=func.coalesce(AttemptRow.percent, 0))
+    keys = (AttemptRow.rollout_id, AttemptRow.ring, AttemptRow.state, AttemptRow.reason, AttemptRow.waiting_for)
     statement = (
         select(
-            AttemptRow.rollout_id,
-            AttemptRow.ring,
-            AttemptRow.state,
-            AttemptRow.reason,
+            *keys,
             func.count().label("attempts"),
             func.count(AttemptRow.exposed_at).label("exposed"),
             func.count().filter(AttemptRow.live).label("live"),
+            func.sum(percent).label("percents"),
         )
         .where(AttemptRow.rollout_id.in_(ids))
-        .group_by(AttemptRow.rollout_id, AttemptRow.ring, AttemptRow.state, AttemptRow.reason)
+        .group_by(*keys)
     )
     return list((await connection.execute(statement)).mappings())
 
@@ -140,79 +173,6 @@ async def count_passed_over(connection: AsyncConnection, ids: list[int]) -> list
         .group_by(PassedOverRow.rollout_id, PassedOverRow.reason)
     )
     return list((await connection.execute(statement)).mappings())
-
-
-async def count_target(connection: AsyncConnection, target: Node, rules: Rules, now: datetime) -> dict[str | None, int]:
-    """How many targeted devices are eligible (key None) and how many are passed over, by reason."""
-    reason = compile_reason(rules, now).label("reason")
-    inner = select(reason).where(compile_selector(target, now)).subquery()
-    statement = select(inner.c.reason, func.count().label("devices")).group_by(inner.c.reason)
-    return {row.reason: row.devices for row in await connection.execute(statement)}
-
-
-async def open_slice(
-    connection: AsyncConnection, rollout_id: int, position: int, plan: Plan, target: Node, rules: Rules, now: datetime
-) -> int:
-    """Gives up to 10,000 of the targeted devices their attempt, or their reason to be passed over.
-
-    Returns how many devices were placed; 0 means that none is left. Set-based; safe to repeat.
-    """
-    placed = or_(
-        select(1).where(AttemptRow.rollout_id == rollout_id, AttemptRow.device_id == Device.id).exists(),
-        select(1).where(PassedOverRow.rollout_id == rollout_id, PassedOverRow.device_id == Device.id).exists(),
-    )
-    chosen = (
-        select(Device.id, compile_reason(rules, now).label("reason"))
-        .where(and_(compile_selector(target, now), ~placed))
-        .order_by(Device.id)
-        .limit(SLICE)
-        .cte("chosen")
-    )
-    ring = plan.rings[position]
-    values = {
-        "rollout_id": rollout_id,
-        "ring": position,
-        "created_at": now,
-        "changed_at": now,
-        "live": True,
-        "state": State.QUEUED.value,
-        "waiting_for": "next-check-in",
-        "try_number": 1,
-        "tries": plan.retries + 1,
-        "soak_s": int(ring.soak.total_seconds()),
-        "retry_pause_s": int(plan.retry_pause.total_seconds()),
-        "ever_bad": False,
-        "closed": False,
-    }
-    facts = func.jsonb_build_object("hw_rev", Device.hw_rev).concat(Device.labels)
-    source = (
-        select(
-            Device.id, Device.version, Device.digest, cast(facts, JSONB),
-            *(literal(value, AttemptRow.__table__.c[name].type) for name, value in values.items()),
-        )
-        .join(chosen, chosen.c.id == Device.id)
-        .where(chosen.c.reason.is_(None))
-    )  # fmt: skip
-    columns = ["device_id", "from_version", "from_digest", "facts", *values]
-    given = insert(AttemptRow).from_select(columns, source).on_conflict_do_nothing().returning(AttemptRow.device_id)
-    given_cte = given.cte("given")
-    # Who was eligible and still got no attempt has become part of another rollout in this very moment.
-    other = literal(PassedOver.IN_OTHER_ROLLOUT.value, Text)
-    left_over = select(literal(rollout_id), chosen.c.id, func.coalesce(chosen.c.reason, other)).where(
-        or_(chosen.c.reason.is_not(None), chosen.c.id.not_in(select(given_cte.c.device_id)))
-    )
-    passed = (
-        insert(PassedOverRow)
-        .from_select(["rollout_id", "device_id", "reason"], left_over)
-        .on_conflict_do_nothing()
-        .returning(PassedOverRow.device_id)
-        .cte("passed")
-    )
-    statement = select(
-        select(func.count()).select_from(given_cte).scalar_subquery()
-        + select(func.count()).select_from(passed).scalar_subquery()
-    )
-    return int(await connection.scalar(statement) or 0)
 
 
 async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datetime) -> list[RingProgress]:
@@ -233,6 +193,7 @@ async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datet
             func.count().filter(expected).label("expected"),
             func.count(AttemptRow.id).filter(asked).label("asked"),
             func.count().filter(AttemptRow.state == State.CONFIRMED.value).label("good"),
+            func.count().filter(AttemptRow.live).label("live"),
             func.max(AttemptRow.soak_until).filter(AttemptRow.state == State.CONFIRMED.value).label("soak_until"),
         )
         .outerjoin(AttemptRow, and_(AttemptRow.rollout_id == RingRow.rollout_id, AttemptRow.ring == RingRow.position))
@@ -242,7 +203,7 @@ async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datet
         .order_by(RingRow.position)
     )
     return [
-        RingProgress(RingState(r.state), r.undecided, r.expected, r.asked, r.good, r.soak_until)
+        RingProgress(RingState(r.state), r.undecided, r.expected, r.asked, r.good, r.soak_until, r.live)
         for r in await connection.execute(statement)
     ]
 
@@ -250,26 +211,73 @@ async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datet
 async def unheard(
     connection: AsyncConnection, rollout_id: int, now: datetime, answer_within: timedelta, limit: int = 5000
 ) -> tuple[Unheard, ...]:
-    """Attempts offered … proving, or bad with tries left, whose device has not called within ``answer_within``."""
+    """Attempts offered … proving, or bad with tries left, whose device has not called within ``answer_within``.
+
+    Behind a gateway that is being updated itself nobody can call: for those behind it the clock starts anew with every
+    step of the gateway's attempt, and as long as the gateway itself is not heard of it stands still.
+    """
     states = [state.value for state in (UNDER_WAY | BAD) if state is not State.QUEUED]
+    gateway, heard, moving = aliased(Device), aliased(Pulse), aliased(AttemptRow)
+    stepped = (
+        select(func.max(moving.changed_at))
+        .where(moving.device_id == gateway.id, moving.exposed_at.is_not(None))
+        .correlate(gateway)
+        .scalar_subquery()
+    )
+    since = func.greatest(Pulse.seen_at, stepped)
     statement = (
-        select(AttemptRow.id, Pulse.seen_at)
+        select(AttemptRow.id, since.label("heard_at"))
         .join(Pulse, Pulse.device_id == AttemptRow.device_id)
+        .join(Device, Device.id == AttemptRow.device_id)
+        .outerjoin(gateway, gateway.serial == Device.gateway)
+        .outerjoin(heard, heard.device_id == gateway.id)
         .where(
             AttemptRow.rollout_id == rollout_id,
             AttemptRow.state.in_(states),
             AttemptRow.live,
-            Pulse.seen_at < now - answer_within,
+            since < now - answer_within,
+            or_(heard.seen_at.is_(None), heard.seen_at >= now - answer_within),
         )
         .order_by(AttemptRow.id)
         .limit(limit)
     )
-    return tuple(Unheard(row.id, row.seen_at) for row in await connection.execute(statement))
+    return tuple(Unheard(row.id, row.heard_at) for row in await connection.execute(statement))
+
+
+async def count_bad(connection: AsyncConnection, rollout_id: int, since: datetime | None) -> int:
+    """Devices of a rollout that were ever bad, of those first told since a time."""
+    statement = select(func.count()).where(AttemptRow.rollout_id == rollout_id, AttemptRow.ever_bad)
+    if since is not None:
+        statement = statement.where(AttemptRow.offered_at >= since)
+    return int(await connection.scalar(statement) or 0)
+
+
+async def under_way(connection: AsyncConnection, rollouts: Iterable[int]) -> dict[int, tuple[int, int]]:
+    """How many devices of each of these rollouts are downloading (or told to), and how many are at risk."""
+    states = [state.value for state in (State.OFFERED, State.DOWNLOADING, *AT_RISK)]
+    at_risk = AttemptRow.state.in_([state.value for state in AT_RISK])
+    statement = (
+        select(
+            AttemptRow.rollout_id,
+            func.count().filter(~at_risk).label("downloading"),
+            func.count().filter(at_risk).label("at_risk"),
+        )
+        .where(AttemptRow.rollout_id.in_(sorted(set(rollouts))), AttemptRow.state.in_(states))
+        .group_by(AttemptRow.rollout_id)
+    )
+    found = {row.rollout_id: (row.downloading, row.at_risk) for row in await connection.execute(statement)}
+    return {rollout_id: found.get(rollout_id, (0, 0)) for rollout_id in rollouts}
+
+
+async def rings_with_go(connection: AsyncConnection, rollout_id: int) -> frozenset[int]:
+    """The positions of the rings for which somebody said go."""
+    statement = select(RingRow.position).where(RingRow.rollout_id == rollout_id, RingRow.go_at.is_not(None))
+    return frozenset((await connection.execute(statement)).scalars())
 
 
 async def count_at_risk(connection: AsyncConnection, rollout_id: int) -> int:
     """Devices exposed, not yet confirmed or bad."""
-    states = [State.CLEARED.value, State.INSTALLING.value, State.PROVING.value]
+    states = [state.value for state in AT_RISK]
     statement = select(func.count()).where(AttemptRow.rollout_id == rollout_id, AttemptRow.state.in_(states))
     return int(await connection.scalar(statement) or 0)
 

@@ -22,6 +22,7 @@ from mellow_herald.core.selector.tree import (
     OneOf,
     Or,
     component_of,
+    digest_of,
     kind_of,
     label_of,
 )
@@ -42,6 +43,10 @@ RUNS = case(
     else_="unknown-build",
 )
 IN_ROLLOUT = exists(select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live))
+# What waits may wait for another release just as well: nothing of this one was begun.
+OVERTAKABLE = exists(
+    select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live, AttemptRow.state.in_(("queued", "staged")))
+)
 
 
 def _pulse(column: Any) -> Any:
@@ -103,6 +108,7 @@ COLUMNS: dict[str, ColumnElement] = {
     "rescued": Device.rescued_at.is_not(None),
     "cloned": Device.cloned_at.is_not(None),
     "in_rollout": IN_ROLLOUT,
+    "overtakable": OVERTAKABLE,
     "battery": _pulse(Pulse.condition["battery"].as_integer()),
     "charging": _pulse(Pulse.condition["charging"].as_boolean()),
     "link": _pulse(Pulse.condition["link"].astext),
@@ -143,6 +149,9 @@ def column_of(name: str, now: datetime | None) -> ColumnElement:
     component = component_of(name)
     if component is not None:
         return Device.version_keys[component].astext
+    image = digest_of(name)
+    if image is not None:
+        return Device.running[image]["digest"].astext
     if name in TIMED:
         if now is None:
             raise ValueError(f"a selector that speaks of {name} needs to know the time")

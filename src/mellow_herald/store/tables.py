@@ -19,7 +19,7 @@ from sqlalchemy import (
     UniqueConstraint,
     text,
 )
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 from mellow_herald.core.attempt import State
@@ -361,18 +361,23 @@ class DeviceLog(Base):
 
 
 class Rollout(Base):
-    """A release brought to devices by a plan."""
+    """A release brought to devices by a plan. ``target`` is the plan's with selections put in; ``revision`` counts
+    edits of the plan; ``round_at`` is when the round began, at the start or the last resume after a halt."""
 
     __tablename__ = "rollout"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
     release_id: Mapped[int] = mapped_column(ForeignKey("release.id"), index=True)
     plan: Mapped[dict[str, Any]]
+    target: Mapped[str]
+    revision: Mapped[int] = mapped_column(Integer)
+    overtakes: Mapped[bool]
     state: Mapped[str]
     reason: Mapped[str | None]
     created_by: Mapped[str]
     created_at: Mapped[datetime]
     started_at: Mapped[datetime | None]
+    round_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
     halt_number: Mapped[int | None]
     targeted: Mapped[int]
@@ -384,17 +389,31 @@ class Rollout(Base):
 
 
 class RingRow(Base):
-    """One ring of a rollout."""
+    """One ring of a rollout. ``planned`` is how many devices it was to have when it was planned; ``go_at`` when
+    somebody said go."""
 
     __tablename__ = "ring"
     rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"), primary_key=True)
     position: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
     name: Mapped[str]
     state: Mapped[str]
+    planned: Mapped[int]
+    go_at: Mapped[datetime | None]
     opened_at: Mapped[datetime | None]
     soak_until: Mapped[datetime | None]
     done_at: Mapped[datetime | None]
     __table_args__ = (_one_of("state", RingState),)
+
+
+class RingSlice(Base):
+    """Up to 10,000 of the devices that a ring is to have, drawn when the rollout was planned."""
+
+    __tablename__ = "ring_slice"
+    rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"), primary_key=True)
+    position: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    number: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    devices: Mapped[list[int]] = mapped_column(ARRAY(BigInteger))
+    given: Mapped[bool]
 
 
 class PassedOverRow(Base):
@@ -417,6 +436,7 @@ class AttemptRow(Base):
     from_version: Mapped[str | None]
     from_digest: Mapped[str | None]
     facts: Mapped[dict[str, Any]]
+    parts: Mapped[dict[str, Any]]
     created_at: Mapped[datetime]
     changed_at: Mapped[datetime]
     live: Mapped[bool]
@@ -468,6 +488,7 @@ class AttemptEvent(Base):
     reason: Mapped[str | None]
     step: Mapped[str | None]
     percent: Mapped[int | None] = mapped_column(SmallInteger)
+    component: Mapped[str | None]
     detail: Mapped[str]
     tests: Mapped[list[Any]]
     log: Mapped[str]
@@ -486,6 +507,42 @@ class Outbox(Base):
     attempt_id: Mapped[int | None]
     data: Mapped[dict[str, Any]]
     __table_args__ = (Index("ix_outbox_unsealed", "id", postgresql_where=text("sealed IS NULL")),)
+
+
+class Webhook(Base):
+    """An address that events are sent to. ``cursor`` is the newest event that was looked at for it."""
+
+    __tablename__ = "webhook"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    url: Mapped[str]
+    secret: Mapped[str]
+    kinds: Mapped[list[Any]]
+    note: Mapped[str]
+    made_by: Mapped[str]
+    made_at: Mapped[datetime]
+    closed_at: Mapped[datetime | None]
+    cursor: Mapped[int]
+    delivered: Mapped[int]
+    delivered_at: Mapped[datetime | None]
+
+
+class Delivery(Base):
+    """An event that a webhook has not taken yet; ``dead`` once it is not tried again by itself."""
+
+    __tablename__ = "delivery"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    webhook_id: Mapped[int] = mapped_column(ForeignKey("webhook.id"))
+    event: Mapped[int]
+    body: Mapped[dict[str, Any]]
+    dead: Mapped[bool]
+    tries: Mapped[int] = mapped_column(Integer)
+    made_at: Mapped[datetime]
+    next_at: Mapped[datetime]
+    failure: Mapped[str]
+    __table_args__ = (
+        UniqueConstraint("webhook_id", "event"),
+        Index("ix_delivery_due", "next_at", postgresql_where=text("NOT dead")),
+    )
 
 
 class JournalRow(Base):

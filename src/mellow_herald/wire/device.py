@@ -84,6 +84,17 @@ class Clearance(DeviceModel):
     seconds: int
 
 
+class OwnerWord(DeviceModel):
+    """What the device may let its owner do, and tell them: postpone so many times by so many seconds, be asked
+    first."""
+
+    may_postpone: int = 3
+    postpone_by_s: int = 86_400
+    must_consent: bool = False
+    message: str = ""
+    contact: str = ""
+
+
 class RefusedReport(DeviceModel):
     """A report that could not be taken; the others in the call were."""
 
@@ -105,7 +116,7 @@ class OrderOut(DeviceModel):
     clearance: Clearance | None = None
     trial_s: int = 30
     next_checkin_s: int
-    message: str | None = None
+    owner: OwnerWord | None = None
     urgent: bool = False
     log: bool = False
     refused: list[RefusedReport] = Field(default_factory=list)

@@ -164,6 +164,7 @@ class TimelineEntry(Shown):
     reason: str | None = None
     step: str | None = None
     percent: int | None = None
+    component: str | None = None
     detail: str = ""
     tests: list[dict[str, Any]] = Field(default_factory=list)
     log: str = ""

@@ -10,7 +10,8 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.core.version import parse_version
 
 
-def _checked(value: str, check: object) -> str:
+def checked(value: str, check: object) -> str:
+    """The value, if ``check`` does not refuse it; for validators of models."""
     try:
         check(value)  # type: ignore[operator]
     except Refused as refusal:
@@ -23,11 +24,11 @@ Text = Annotated[str, StringConstraints(max_length=2000, pattern=r"^[^\x00]*$")]
 Name = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$")]
 Title = Annotated[str, StringConstraints(min_length=1, max_length=200, pattern=r"^[^\x00-\x1f]*$")]
 Digest = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
-Duration = Annotated[str, AfterValidator(lambda v: _checked(v, parse_duration)), Field(examples=["90s", "30m", "2h"])]
+Duration = Annotated[str, AfterValidator(lambda v: checked(v, parse_duration)), Field(examples=["90s", "30m", "2h"])]
 Version = Annotated[
     str,
     StringConstraints(max_length=100, pattern=r"^[^\x00]*$"),
-    AfterValidator(lambda v: _checked(v, parse_version)),
+    AfterValidator(lambda v: checked(v, parse_version)),
     Field(examples=["2.5.0"]),
 ]
 Labels = dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]]

@@ -1,93 +1,29 @@
-"""Plans and rollouts."""
+"""Rollouts and attempts."""
 
 from typing import Annotated
 
-from pydantic import Field, StringConstraints
+from pydantic import Field
 
 from mellow_herald.core.attempt import State
-from mellow_herald.core.duration import parse_duration
-from mellow_herald.core.needs import BATTERY_AT_LEAST, Needs
-from mellow_herald.core.placement import Allow
-from mellow_herald.core.plan import Plan, Ring, parse_release_name
+from mellow_herald.core.plan import Opens
 from mellow_herald.core.rollout import RingState, RolloutState
-from mellow_herald.wire.model import Duration, Model, Name, Shown, Text, Time, Title
-
-Target = Annotated[str, StringConstraints(max_length=20_000, pattern=r"^[^\x00]*$")]
-
-
-class PlanRing(Model):
-    """One ring of a plan. ``enough``: the share of asked devices that must be good before the ring is through."""
-
-    name: Title
-    soak: Duration = "10m"
-    enough: Annotated[float, Field(ge=0, le=1)] = 0.9
-
-
-class PlanNumbers(Model):
-    """The numbers of a plan."""
-
-    retries: Annotated[int, Field(ge=0, le=20)] = 2
-    retry_pause: Duration = "5m"
-    answer_within: Duration = "30m"
-    trial_for: Duration = "30s"
-
-
-class PlanDevice(Model):
-    """What a device must be like: ``battery_at_least`` in % (less while it charges), ``charging``, ``links``."""
-
-    battery_at_least: Annotated[int, Field(ge=0, le=100)] = BATTERY_AT_LEAST
-    charging: bool = False
-    links: Annotated[list[Name], Field(max_length=20)] = Field(default_factory=list)
-
-
-class PlanDocument(Model):
-    """A plan as it stands in a TOML file. ``allow`` names what is meant although it is unusual; ``urgent`` does not
-    wait for owners who postponed; ``log`` asks the devices for their log lines."""
-
-    name: Title
-    release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
-    target: Annotated[Target, Field(examples=["board = comb-s1 and line = hive-scale"])]
-    allow: Annotated[list[Allow], Field(max_length=3)] = Field(default_factory=list)
-    urgent: bool = False
-    log: bool = False
-    device: PlanDevice = Field(default_factory=PlanDevice)
-    numbers: PlanNumbers = Field(default_factory=PlanNumbers)
-    rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)]
-
-    @property
-    def needs(self) -> Needs:
-        """What the core asks of a device's condition."""
-        asked = self.device
-        return Needs(asked.battery_at_least, asked.charging, tuple(asked.links), self.urgent)
-
-    def to_plan(self) -> Plan:
-        """The plan the core works with; raises ``Refused`` where a value makes no sense."""
-        numbers = self.numbers
-        plan = Plan(
-            name=self.name,
-            release=parse_release_name(self.release),
-            target=self.target,
-            rings=tuple(Ring(ring.name, parse_duration(ring.soak), ring.enough) for ring in self.rings),
-            retries=numbers.retries,
-            retry_pause=parse_duration(numbers.retry_pause),
-            answer_within=parse_duration(numbers.answer_within),
-            trial_for=parse_duration(numbers.trial_for),
-            needs=self.needs,
-            allow=frozenset(self.allow),
-            log=self.log,
-        )
-        plan.check()
-        return plan
+from mellow_herald.wire.model import Model, Shown, Text, Time
+from mellow_herald.wire.plan import PlanDocument, PlanPace, PlanRing
 
 
 class RingOut(Shown):
-    """One ring as it stands, with its attempts counted by state."""
+    """One ring as it stands, with its attempts counted by state. ``planned`` is how many devices it was to have when it
+    was planned, ``targeted`` how many have an attempt; ``opens`` and ``not_before`` are those of its plan."""
 
     position: int
     name: str
     state: RingState
+    planned: int
     targeted: int
     soak: str
+    opens: Opens
+    not_before: Time | None
+    go_at: Time | None
     opened_at: Time | None
     soak_until: Time | None
     done_at: Time | None
@@ -95,32 +31,56 @@ class RingOut(Shown):
 
 
 class RolloutOut(Shown):
-    """A rollout as it stands. ``exposed`` counts devices ever cleared, ``at_risk`` those not yet decided."""
+    """A rollout as it stands. ``exposed`` counts devices ever cleared, ``at_risk`` those not yet decided,
+    ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have an attempt nor were
+    passed over, so that targeted = passed over + never given + attempts by state. ``waiting`` counts what live
+    attempts wait for. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said;
+    ``revision`` counts edits of the plan."""
 
     id: int
     name: str
     release: str
     state: RolloutState
     reason: str | None
+    revision: int
+    overtakes: bool
     created_by: str
     created_at: Time
     started_at: Time | None
     ended_at: Time | None
     targeted: int
     passed_over: dict[str, int]
+    never_given: int
     states: dict[State, int]
+    waiting: dict[str, int]
     reasons: dict[str, int]
     exposed: int
     at_risk: int
+    downloading: int
     live: int
+    moved_bytes: int
+    all_bytes: int
     halt_number: int | None
     rings: list[RingOut]
     plan: PlanDocument
 
 
+class PartOut(Shown):
+    """How one component of a device stands inside an attempt. ``changes`` tells whether the attempt changes it at
+    all."""
+
+    name: str
+    state: State
+    changes: bool
+    from_version: str | None
+    to_version: str | None
+    reason: str | None
+    detail: str
+
+
 class AttemptOut(Shown):
     """One device's passage through a rollout. ``waiting`` says in words what is waited for, ``waiting_until`` when that
-    is expected to be over."""
+    is expected to be over; ``parts`` shows every component of a release that has several."""
 
     id: int
     rollout_id: int
@@ -142,6 +102,7 @@ class AttemptOut(Shown):
     closed: bool
     clearance: int | None
     from_version: str | None
+    parts: list[PartOut] = Field(default_factory=list)
     exposed_at: Time | None
     confirmed_at: Time | None
     changed_at: Time
@@ -151,3 +112,89 @@ class ReasonIn(Model):
     """Why somebody acts; it goes to the journal."""
 
     reason: Annotated[Text, Field(min_length=3)]
+
+
+class PlanEdit(Model):
+    """What may still be changed in a plan that runs: its pace, and rings that are not open yet. ``rings`` is the whole
+    list, those that are open as they stand; ``reason`` goes to the journal."""
+
+    pace: PlanPace | None = None
+    rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)] | None = None
+    reason: Annotated[Text, Field(min_length=3)]
+
+
+class GoIn(Model):
+    """Why a ring may open; ``ring`` is its position, the one that asks by default."""
+
+    ring: Annotated[int, Field(ge=0, le=50)] | None = None
+    reason: Annotated[Text, Field(min_length=3)]
+
+
+class CoverageOut(Shown):
+    """How a ring covers one stratum: of the ``eligible`` devices with these values it takes ``taken``."""
+
+    values: dict[str, str]
+    eligible: int
+    taken: int
+
+
+class DrawnDevice(Shown):
+    """A device that a ring would have."""
+
+    serial: str
+    hw_rev: int
+    version: str | None
+    labels: dict[str, str]
+
+
+class RingPreview(Shown):
+    """What a ring would be like; see ``core.forecast.RingForecast`` for its estimates. ``presence`` counts its devices
+    by presence, of a sample of ``sampled`` where there are many."""
+
+    position: int
+    name: str
+    devices: int
+    first: list[DrawnDevice]
+    coverage: list[CoverageOut]
+    presence: dict[str, int]
+    sampled: int
+    bytes: int
+    opens: Time | None
+    first_sign: Time | None
+    through: Time | None
+    done: Time | None
+    by_hand: bool
+    soak: str
+    at_risk: int
+    unproven: int
+    exposed_so_far: int
+    rules_out: float
+
+
+class PassedOverPreview(Shown):
+    """Devices that would be passed over for a reason: how many, and the first of them."""
+
+    reason: str
+    devices: int
+    first: list[str]
+
+
+class PreviewOut(Shown):
+    """What a plan would do, as things are now. ``unplaced`` are eligible devices that no ring takes; ``rate`` is what
+    links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
+    back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from."""
+
+    now: Time
+    name: str
+    release: str
+    targeted: int
+    eligible: int
+    unplaced: int
+    passed_over: list[PassedOverPreview]
+    rings: list[RingPreview]
+    counts: list[int]
+    bytes: int
+    image_bytes: int
+    rate: float | None
+    overtaken: dict[str, int]
+    warnings: list[str]

@@ -18,6 +18,7 @@ from mellow_herald.core.selector.tree import (
     OneOf,
     Or,
     component_of,
+    digest_of,
     kind_of,
     label_of,
 )
@@ -37,8 +38,8 @@ def matches(node: Node, facts: Facts) -> bool:
     """Whether a device with these facts is picked.
 
     Labels stand in ``facts`` under their bare key, ``components`` holds the other components' versions by name,
-    ``seen`` is an age in seconds. A fact that is missing or None matches no comparison but ``!=``.
-    """
+    ``digests`` their digests, ``seen`` is an age in seconds. A fact that is missing or None matches no comparison
+    but ``!=``."""
     match node:
         case And(parts):
             return all(matches(part, facts) for part in parts)
@@ -70,6 +71,9 @@ def _fact(name: str, facts: Facts) -> Any:
     component = component_of(name)
     if component is not None:
         return facts.get("components", {}).get(component)
+    image = digest_of(name)
+    if image is not None:
+        return facts.get("digests", {}).get(image)
     return facts.get(name if name in FACTS else label_of(name))
 
 

@@ -31,6 +31,7 @@ FACTS: dict[str, Kind] = {
     "cloned": Kind.FLAG,
     "restart_loop": Kind.FLAG,
     "in_rollout": Kind.FLAG,
+    "overtakable": Kind.FLAG,  # in a rollout that has not told it yet, or whose turn for it has not come
     "pinned": Kind.FLAG,
     "presence": Kind.TEXT,
     "seen": Kind.AGE,
@@ -40,6 +41,7 @@ FACTS: dict[str, Kind] = {
 }
 LABEL_PREFIX = "label."
 COMPONENT_SUFFIX = ".version"
+DIGEST_SUFFIX = ".digest"
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,6 +109,13 @@ def component_of(name: str) -> str | None:
     """The component whose version a name like ``radio.version`` speaks of, None for other names."""
     if name.endswith(COMPONENT_SUFFIX) and not name.startswith(LABEL_PREFIX):
         return name.removesuffix(COMPONENT_SUFFIX)
+    return None
+
+
+def digest_of(name: str) -> str | None:
+    """The component whose image a name like ``radio.digest`` speaks of, None for other names."""
+    if name.endswith(DIGEST_SUFFIX) and not name.startswith(LABEL_PREFIX):
+        return name.removesuffix(DIGEST_SUFFIX)
     return None
 
 

@@ -16,3 +16,11 @@ TextCursor = Annotated[
 RequestKey = Annotated[
     str | None, Header(alias="Idempotency-Key", max_length=200, description="The same key does it only once.")
 ]
+IfMatch = Annotated[
+    str | None, Header(alias="If-Match", pattern=r'^"\d{1,9}"$', description="Only if this revision still stands.")
+]
+
+
+def revision_of(if_match: str | None) -> int | None:
+    """The revision that an ``If-Match`` header names."""
+    return None if if_match is None else int(if_match.strip('"'))

@@ -2,7 +2,7 @@
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Depends, Header, Query, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 from pydantic import TypeAdapter
 
 from mellow_herald.core.checks import Allowed
@@ -12,7 +12,7 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import matches, parse_selector
 from mellow_herald.core.suit import read_manifest, switch_order
 from mellow_herald.service import release_life
-from mellow_herald.service.api.parameters import Ctx, Id, IdCursor
+from mellow_herald.service.api.parameters import Ctx, Id, IdCursor, IfMatch, revision_of
 from mellow_herald.service.checking import foresee
 from mellow_herald.service.context import Context
 from mellow_herald.service.offering import release_name
@@ -197,10 +197,10 @@ async def edit_release(
     who: Publisher,
     context: Ctx,
     response: Response,
-    if_match: Annotated[str | None, Header(pattern=r'^"\d{1,9}"$')] = None,
+    if_match: IfMatch = None,
 ) -> ReleaseOut:
     """Changes notes or labels. With `If-Match`, only if nobody else did meanwhile."""
-    revision = None if if_match is None else int(if_match.strip('"'))
+    revision = revision_of(if_match)
     await release_life.edit(context, release_id, said, who.name, revision)
     return await _show(context, release_id, response)
 

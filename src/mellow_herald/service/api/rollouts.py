@@ -1,22 +1,34 @@
-"""Rollouts and attempts."""
+"""Plans, rollouts and attempts."""
 
+import json
+from collections.abc import AsyncIterator
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
+from fastapi.responses import StreamingResponse
 
-from mellow_herald.core.attempt import State
+from mellow_herald.core.attempt import State, WaitingFor
+from mellow_herald.core.selector import parse_selector
+from mellow_herald.service import previewing, steering
 from mellow_herald.service import rollouts as service
-from mellow_herald.service.api.parameters import LARGEST, Ctx, Id, IdCursor, RequestKey
+from mellow_herald.service.api.parameters import LARGEST, Ctx, Id, IdCursor, IfMatch, RequestKey, revision_of
 from mellow_herald.service.devices import attempt_as_shown
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.service.rollouts import Agreed
 from mellow_herald.store import attempts, fleet, rollouts
 from mellow_herald.wire.fleet import TimelineEntry
 from mellow_herald.wire.model import Page
-from mellow_herald.wire.rollout import AttemptOut, PlanDocument, ReasonIn, RolloutOut
+from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, ReasonIn, RolloutOut
 
+JSON_LINES = "application/x-ndjson"
+LINES = {200: {"description": "JSON lines", "content": {JSON_LINES: {"schema": {"type": "string"}}}}}
 router = APIRouter(tags=["rollouts"])
+
+
+Overtake = Annotated[bool, Query(description="An urgent plan takes over devices that wait in other rollouts.")]
 
 
 @router.post("/rollouts", status_code=201, responses=problems(409))
@@ -26,11 +38,44 @@ async def start_rollout(
     context: Ctx,
     response: Response,
     idempotency_key: RequestKey = None,
+    counts: Annotated[
+        list[Annotated[int, Query(ge=0, le=LARGEST)]] | None,
+        Query(
+            description="The devices of each ring, as the preview showed them; if they have changed, nothing starts."
+        ),
+    ] = None,
+    within: Annotated[float, Query(ge=0, le=1, description="By what share a count may have changed.")] = 0.05,
+    overtake: Overtake = False,
 ) -> RolloutOut:
     """Starts a rollout by a plan. With the same ``Idempotency-Key`` it is started only once (then 200)."""
-    rollout_id, new = await service.start(context, plan, who.name, idempotency_key)
+    agreed = None if counts is None else Agreed(counts, within)
+    rollout_id, new = await service.start(context, plan, who.name, idempotency_key, agreed=agreed, overtake=overtake)
     response.status_code = 201 if new else 200
     return await service.show(context, rollout_id)
+
+
+@router.post("/previews", responses=problems())
+async def preview_rollout(plan: PlanDocument, who: Anyone, context: Ctx, overtake: Overtake = False) -> PreviewOut:
+    """What a plan would do now: rings, who is passed over, bytes, both bounds of harm, expected times."""
+    return await previewing.preview(context, plan, overtake=overtake)
+
+
+@router.post("/previews/devices", responses={**problems(), **LINES}, response_class=StreamingResponse)
+async def export_preview(
+    plan: PlanDocument, who: Anyone, context: Ctx, overtake: Overtake = False
+) -> StreamingResponse:
+    """Every device that a ring would have and every one that would be passed over, as JSON lines."""
+    rows = previewing.export(context, plan, overtake=overtake)
+    # The first row is awaited here, so that what is wrong with the plan is still a problem and not half an answer.
+    first = await anext(rows, None)
+
+    async def lines() -> AsyncIterator[str]:
+        if first is not None:
+            yield json.dumps(first) + "\n"
+        async for row in rows:
+            yield json.dumps(row) + "\n"
+
+    return StreamingResponse(lines(), media_type=JSON_LINES)
 
 
 @router.get("/rollouts", responses=problems())
@@ -52,8 +97,27 @@ async def list_rollouts(
 
 
 @router.get("/rollouts/{rollout_id}", responses=problems(404))
-async def show_rollout(rollout_id: Id, who: Anyone, context: Ctx) -> RolloutOut:
-    """One rollout with its rings and counts."""
+async def show_rollout(rollout_id: Id, who: Anyone, context: Ctx, response: Response) -> RolloutOut:
+    """One rollout with its rings and counts; ``ETag`` is the revision of its plan."""
+    shown = await service.show(context, rollout_id)
+    response.headers["etag"] = f'"{shown.revision}"'
+    return shown
+
+
+@router.patch("/rollouts/{rollout_id}/plan", responses=problems(404, 409, 412))
+async def edit_plan(
+    rollout_id: Id, said: PlanEdit, who: Operator, context: Ctx, response: Response, if_match: IfMatch = None
+) -> RolloutOut:
+    """Changes pace, or rings that are not open yet, of a rollout that runs. With ``If-Match`` only if nobody else
+    changed its plan since."""
+    await steering.edit(context, rollout_id, said, revision_of(if_match), who.name)
+    return await show_rollout(rollout_id, who, context, response)
+
+
+@router.post("/rollouts/{rollout_id}/go", responses=problems(404, 409))
+async def go_on(rollout_id: Id, said: GoIn, who: Operator, context: Ctx) -> RolloutOut:
+    """Lets the ring open that awaits go."""
+    await steering.go(context, rollout_id, said, who.name)
     return await service.show(context, rollout_id)
 
 
@@ -66,15 +130,21 @@ async def list_attempts(
     response: Response,
     state: State | None = None,
     reason: Annotated[str | None, Query(max_length=100, pattern=r"^[a-z-]*$")] = None,
+    ring: Annotated[int | None, Query(ge=0, le=100)] = None,
+    waiting_for: WaitingFor | None = None,
+    where: Annotated[str | None, Query(max_length=4000, description="A selector over the attempts' devices.")] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     after: Annotated[int, Query(ge=0, le=LARGEST, description="Cursor: the id of the last attempt before.")] = 0,
 ) -> Page[AttemptOut]:
     """A rollout's attempts."""
+    node = parse_selector(where) if where else None
+    now = context.clock.now()
     async with context.engine.connect() as connection:
         rows = await attempts.list_attempts(
-            connection, rollout_id, state=state, reason=reason, after=after, limit=limit + 1
-        )
-    items = [AttemptOut.model_validate(attempt_as_shown(row, context.clock.now())) for row in rows[:limit]]
+            connection, rollout_id, state=state, reason=reason, ring=ring, waiting_for=waiting_for, where=node,
+            now=now, after=after, limit=limit + 1,
+        )  # fmt: skip
+    items = [AttemptOut.model_validate(attempt_as_shown(row, now)) for row in rows[:limit]]
     cursor = str(items[-1].id) if len(rows) > limit else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor)
@@ -88,6 +158,20 @@ async def show_attempt(attempt_id: Id, who: Anyone, context: Ctx) -> AttemptOut:
     if row is None:
         raise ProblemError(404, "not-found", f"There is no attempt {attempt_id}.")
     return AttemptOut.model_validate(attempt_as_shown(row, context.clock.now()))
+
+
+@router.post("/attempts/{attempt_id}/call-off", responses=problems(404, 409))
+async def call_off_attempt(attempt_id: Id, said: ReasonIn, who: Operator, context: Ctx) -> AttemptOut:
+    """Stops one device's attempt before it switches."""
+    await steering.call_off(context, attempt_id, who.name, said.reason)
+    return await show_attempt(attempt_id, who, context)
+
+
+@router.post("/attempts/{attempt_id}/retry", responses=problems(404, 409))
+async def retry_attempt(attempt_id: Id, said: ReasonIn, who: Operator, context: Ctx) -> AttemptOut:
+    """Gives one device one more try."""
+    await steering.retry(context, attempt_id, who.name, said.reason)
+    return await show_attempt(attempt_id, who, context)
 
 
 @router.get("/attempts/{attempt_id}/timeline", responses=problems(404))

@@ -1,0 +1,143 @@
+"""Every call about rollouts, their plans, attempts and reports, and about webhooks."""
+
+import json
+import secrets
+from typing import Any
+
+from mellow_herald.client.calls import API, Call, get, post, reader
+from mellow_herald.wire.fleet import TimelineEntry
+from mellow_herald.wire.model import Page
+from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.report import CourseOut, ReportOut
+from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, ReasonIn, RolloutOut
+from mellow_herald.wire.webhook import DeadLetter, RedeliverOut, WebhookIn, WebhookOut
+
+
+def start_rollout(plan: PlanDocument, counts: list[int] | None, within: float, overtake: bool) -> Call[RolloutOut]:
+    """Starts a rollout; the key makes a repeated call harmless."""
+    key = {"idempotency-key": secrets.token_hex(16)}
+    params: dict[str, Any] = {"overtake": "true"} if overtake else {}
+    if counts is not None:
+        params |= {"counts": counts, "within": within}
+    body = plan.model_dump_json(exclude_none=True).encode()
+    headers = {"content-type": "application/json", **key}
+    return Call(
+        f"starting rollout {plan.name!r}", "POST", f"{API}/rollouts", reader(RolloutOut), params, body, headers, True
+    )
+
+
+def preview_rollout(plan: PlanDocument, overtake: bool) -> Call[PreviewOut]:
+    """What a plan would do."""
+    path = f"{API}/previews" + ("?overtake=true" if overtake else "")
+    return post(f"previewing {plan.name!r}", path, PreviewOut, plan, repeatable=True)
+
+
+def export_preview(plan: PlanDocument, overtake: bool) -> Call[list[dict[str, Any]]]:
+    """Every device that a ring would have, and who would be passed over."""
+    path = f"{API}/previews/devices" + ("?overtake=true" if overtake else "")
+    body = plan.model_dump_json(exclude_none=True).encode()
+    headers = {"content-type": "application/json"}
+    return Call(f"exporting the preview of {plan.name!r}", "POST", path, read_lines, {}, body, headers, True)
+
+
+def read_lines(body: bytes) -> list[dict[str, Any]]:
+    """The objects of JSON lines."""
+    return [json.loads(line) for line in body.splitlines() if line.strip()]
+
+
+def edit_plan(rollout_id: int, said: PlanEdit, revision: int | None) -> Call[RolloutOut]:
+    """Changes pace or rings to come; only if ``revision`` still stands, where it is given."""
+    headers = {"content-type": "application/json", **({} if revision is None else {"if-match": f'"{revision}"'})}
+    body, path = said.model_dump_json(exclude_none=True).encode(), f"{API}/rollouts/{rollout_id}/plan"
+    return Call(f"changing the plan of rollout {rollout_id}", "PATCH", path, reader(RolloutOut), {}, body, headers)
+
+
+def go(rollout_id: int, said: GoIn) -> Call[RolloutOut]:
+    """Lets the ring open that awaits go."""
+    return post(f"go for rollout {rollout_id}", f"{API}/rollouts/{rollout_id}/go", RolloutOut, said)
+
+
+def act_on_attempt(attempt_id: int, word: str, reason: str) -> Call[AttemptOut]:
+    """Call off or retry."""
+    path = f"{API}/attempts/{attempt_id}/{word}"
+    return post(f"{word} of attempt {attempt_id}", path, AttemptOut, ReasonIn(reason=reason))
+
+
+def list_rollouts(limit: int, after: str | None) -> Call[Page[RolloutOut]]:
+    """A page of rollouts."""
+    return get("listing rollouts", f"{API}/rollouts", Page[RolloutOut], limit=limit, after=after)
+
+
+def show_rollout(rollout_id: int) -> Call[RolloutOut]:
+    """One rollout."""
+    return get(f"reading rollout {rollout_id}", f"{API}/rollouts/{rollout_id}", RolloutOut)
+
+
+def list_attempts(rollout_id: int, **wanted: Any) -> Call[Page[AttemptOut]]:
+    """A page of a rollout's attempts."""
+    path = f"{API}/rollouts/{rollout_id}/attempts"
+    return get(f"listing attempts of {rollout_id}", path, Page[AttemptOut], **wanted)
+
+
+def show_attempt(attempt_id: int) -> Call[AttemptOut]:
+    """One attempt."""
+    return get(f"reading attempt {attempt_id}", f"{API}/attempts/{attempt_id}", AttemptOut)
+
+
+def attempt_timeline(attempt_id: int) -> Call[list[TimelineEntry]]:
+    """What happened in an attempt."""
+    path = f"{API}/attempts/{attempt_id}/timeline"
+    return get(f"reading the timeline of attempt {attempt_id}", path, list[TimelineEntry])
+
+
+def act(rollout_id: int, word: str, reason: str) -> Call[RolloutOut]:
+    """Hold, resume, halt or cancel."""
+    path = f"{API}/rollouts/{rollout_id}/{word}"
+    return post(f"{word} of rollout {rollout_id}", path, RolloutOut, ReasonIn(reason=reason))
+
+
+def rollout_course(rollout_id: int) -> Call[CourseOut]:
+    """States over time."""
+    return get(f"reading the course of rollout {rollout_id}", f"{API}/rollouts/{rollout_id}/course", CourseOut)
+
+
+def rollout_report(rollout_id: int) -> Call[ReportOut]:
+    """What happened."""
+    return get(f"reading the report of rollout {rollout_id}", f"{API}/rollouts/{rollout_id}/report", ReportOut)
+
+
+def written_report(rollout_id: int, ending: str) -> Call[str]:
+    """What happened, as Markdown (``md``) or one HTML file (``html``)."""
+    path = f"{API}/rollouts/{rollout_id}/report.{ending}"
+    return Call(f"reading the report of rollout {rollout_id}", "GET", path, bytes.decode, repeatable=True)
+
+
+def plan_schema() -> Call[dict[str, Any]]:
+    """The JSON Schema of a plan."""
+    return get("reading the schema of a plan", "/schemas/plan.json", dict[str, Any])
+
+
+def add_webhook(said: WebhookIn) -> Call[WebhookOut]:
+    """Makes a webhook."""
+    return post(f"making a webhook to {said.url}", f"{API}/webhooks", WebhookOut, said)
+
+
+def list_webhooks() -> Call[list[WebhookOut]]:
+    """All webhooks."""
+    return get("listing webhooks", f"{API}/webhooks", list[WebhookOut])
+
+
+def close_webhook(webhook_id: int) -> Call[None]:
+    """Closes a webhook."""
+    return Call(f"closing webhook {webhook_id}", "DELETE", f"{API}/webhooks/{webhook_id}", lambda _: None)
+
+
+def list_dead_letters(webhook_id: int) -> Call[list[DeadLetter]]:
+    """What a webhook did not take."""
+    return get(f"listing dead letters of {webhook_id}", f"{API}/webhooks/{webhook_id}/dead", list[DeadLetter])
+
+
+def redeliver(webhook_id: int) -> Call[RedeliverOut]:
+    """Tries a webhook's dead letters again."""
+    path = f"{API}/webhooks/{webhook_id}/redeliver"
+    return Call(f"trying dead letters of {webhook_id} again", "POST", path, reader(RedeliverOut))

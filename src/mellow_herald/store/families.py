@@ -1,0 +1,54 @@
+"""Gateways and the devices behind them."""
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import and_, exists, func, or_, select
+from sqlalchemy.ext.asyncio import AsyncConnection
+from sqlalchemy.orm import aliased
+
+from mellow_herald.core.attempt import AT_RISK
+from mellow_herald.core.presence import LATE_AFTER
+from mellow_herald.store.tables import AttemptRow, Device, Pulse
+
+Row = Mapping[str, Any]
+
+
+async def gateways_of(connection: AsyncConnection, devices: Iterable[int]) -> dict[int, list[str]]:
+    """By device id, the serials of the gateways whose families these devices belong to: the one before them, and their
+    own if others are behind them. Devices without any are left out; takes no lock."""
+    child = aliased(Device)
+    leads = exists(select(1).where(child.gateway == Device.serial))
+    statement = select(Device.id, Device.serial, Device.gateway, leads.label("leads")).where(
+        Device.id.in_(sorted(set(devices))), or_(Device.gateway.is_not(None), leads)
+    )
+    return {
+        row.id: [*([row.gateway] if row.gateway else []), *([row.serial] if row.leads else [])]
+        for row in await connection.execute(statement)
+    }
+
+
+async def standing(connection: AsyncConnection, gateways: Sequence[str], now: datetime) -> list[Row]:
+    """The members of these families: ``gateway``, ``id``, ``is_gateway``, whether an attempt of theirs is ``live`` and
+    ``at_risk``, and whether they are ``present`` (not late)."""
+    grace = func.make_interval(0, 0, 0, 0, 0, 0, Pulse.interval_s * LATE_AFTER)
+    at_risk = AttemptRow.state.in_([state.value for state in AT_RISK])
+    found: list[Row] = []
+    for is_gateway, key in ((True, Device.serial), (False, Device.gateway)):
+        statement = (
+            select(
+                key.label("gateway"),
+                Device.id,
+                AttemptRow.id.is_not(None).label("live"),
+                func.coalesce(at_risk, False).label("at_risk"),
+                func.coalesce(Pulse.seen_at + grace >= now, False).label("present"),
+            )
+            .select_from(Device)
+            .outerjoin(AttemptRow, and_(AttemptRow.device_id == Device.id, AttemptRow.live))
+            .outerjoin(Pulse, Pulse.device_id == Device.id)
+            .where(key.in_(list(gateways)))
+        )
+        rows = (await connection.execute(statement)).mappings()
+        found += [{**row, "is_gateway": is_gateway} for row in rows]
+    return found

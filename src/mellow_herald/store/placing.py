@@ -1,0 +1,274 @@
+"""Who comes to which ring: counting a target, drawing rings, and giving devices their attempts slice by slice."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Text,
+    any_,
+    cast,
+    delete,
+    exists,
+    func,
+    literal,
+    or_,
+    select,
+    update,
+)
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB, insert
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import State
+from mellow_herald.core.placement import PassedOver, Rules
+from mellow_herald.core.plan import Plan, Ring
+from mellow_herald.core.rings import NONE, Group, Ids, Placed
+from mellow_herald.core.selector import Node, parse_selector
+from mellow_herald.store.selector_sql import column_of, compile_reason, compile_selector
+from mellow_herald.store.tables import AttemptRow, Device, PassedOverRow, RingRow, RingSlice
+
+Row = Mapping[str, Any]
+SLICE = 10_000
+NO_VALUE = "(none)"
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """Whom a rollout is for: the selector, and the rules by which devices are passed over."""
+
+    where: Node
+    rules: Rules
+
+
+async def count_target(connection: AsyncConnection, target: Target, now: datetime) -> dict[str | None, int]:
+    """How many targeted devices are eligible (key None) and how many are passed over, by reason."""
+    reason = compile_reason(target.rules, now).label("reason")
+    inner = select(reason).where(compile_selector(target.where, now)).subquery()
+    statement = select(inner.c.reason, func.count().label("devices")).group_by(inner.c.reason)
+    return {row.reason: row.devices for row in await connection.execute(statement)}
+
+
+async def load_groups(
+    connection: AsyncConnection, target: Target, rings: Sequence[Ring], now: datetime, *, rollout_id: int | None = None
+) -> tuple[list[Group], dict[str, int]]:
+    """The eligible devices in groups for ``core.rings.place``, and how many are passed over, by reason.
+
+    Devices that have an attempt of ``rollout_id`` are left out.
+    """
+    names = sorted({name for ring in rings for name in ring.spread_over})
+    picks = {
+        n: compile_selector(parse_selector(ring.where), now) for n, ring in enumerate(rings) if ring.where is not None
+    }
+    inner = select(
+        Device.id,
+        compile_reason(target.rules, now).label("reason"),
+        *(fact_text(name, now).label(f"fact{n}") for n, name in enumerate(names)),
+        *(picked.label(f"pick{n}") for n, picked in picks.items()),
+    ).where(compile_selector(target.where, now))
+    if rollout_id is not None:
+        inner = inner.where(~_attempted(rollout_id))
+    found = inner.subquery()
+    columns = [column for column in found.c if column.name != "id"]
+    statement = select(
+        *columns,
+        func.count().label("devices"),
+        func.array_agg(found.c.id).filter(found.c.reason.is_(None)).label("ids"),
+    ).group_by(*columns)
+    groups, passed = [], {}
+    for row in (await connection.execute(statement)).mappings():
+        if row["reason"] is not None:
+            passed[row["reason"]] = passed.get(row["reason"], 0) + row["devices"]
+            continue
+        facts = {name: row[f"fact{n}"] for n, name in enumerate(names)}
+        picked = tuple(bool(row[f"pick{n}"]) if n in picks else False for n in range(len(rings)))
+        groups.append(Group(facts, picked, np.sort(np.array(row["ids"], np.int64))))
+    return groups, passed
+
+
+def fact_text(name: str, now: datetime | None) -> ColumnElement[str]:
+    """A fact or label as text, as devices are spread over it and watched by it."""
+    column = Device.version if name == "version" else cast(column_of(name, now), Text)
+    return func.coalesce(column, NO_VALUE)
+
+
+async def ids_of(connection: AsyncConnection, serials: Sequence[str]) -> Ids:
+    """The ids of these serials, as far as there are such devices."""
+    statement = select(Device.id).where(Device.serial == any_(literal(list(serials), ARRAY(Text))))
+    return np.array(list((await connection.execute(statement)).scalars()), np.int64) if serials else NONE
+
+
+async def describe(connection: AsyncConnection, ids: Sequence[int]) -> list[Row]:
+    """Serial, hw_rev, version and labels of devices, in the order of their ids as given."""
+    wanted = [int(one) for one in ids]
+    statement = select(Device.id, Device.serial, Device.hw_rev, Device.version, Device.labels).where(
+        Device.id == any_(literal(wanted, ARRAY(BigInteger)))
+    )
+    found = {row["id"]: row for row in (await connection.execute(statement)).mappings()}
+    return [found[one] for one in wanted if one in found]
+
+
+async def keep_drawn(
+    connection: AsyncConnection, rollout_id: int, rings: Sequence[Ring], placed: Sequence[Placed], first: int = 0
+) -> None:
+    """Writes down whom the rings from ``first`` on are to have. Who comes to a ring that takes the rest is found
+    out when it opens."""
+    await connection.execute(delete(RingSlice).where(RingSlice.rollout_id == rollout_id, RingSlice.position >= first))
+    rows = []
+    for position, (ring, one) in enumerate(zip(rings[first:], placed, strict=True), first):
+        planned = update(RingRow).where(RingRow.rollout_id == rollout_id, RingRow.position == position)
+        await connection.execute(planned.values(planned=len(one.ids)))
+        if not ring.takes_rest:
+            rows += [
+                {"rollout_id": rollout_id, "position": position, "number": number, "given": False,
+                 "devices": one.ids[at : at + SLICE].tolist()}
+                for number, at in enumerate(range(0, len(one.ids), SLICE))
+            ]  # fmt: skip
+    if rows:
+        await connection.execute(insert(RingSlice), rows)
+
+
+async def give_drawn(
+    connection: AsyncConnection, rollout_id: int, position: int, plan: Plan, target: Target, now: datetime
+) -> int:
+    """Gives the next slice of a ring's devices their attempts, or the reason to be passed over; returns how many
+    devices were looked at, 0 if none are left."""
+    following = (
+        select(RingSlice.number, RingSlice.devices)
+        .where(RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.given.is_(False))
+        .order_by(RingSlice.number)
+        .limit(1)
+    )
+    row = (await connection.execute(following)).first()
+    if row is None:
+        return 0
+    await _give(connection, rollout_id, position, plan, target, now, row.devices)
+    done = update(RingSlice).where(
+        RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.number == row.number
+    )
+    await connection.execute(done.values(given=True))
+    return len(row.devices)
+
+
+async def give_rest(
+    connection: AsyncConnection, rollout_id: int, position: int, plan: Plan, target: Target, now: datetime, after: int
+) -> int | None:
+    """Does the same for the next of all targeted devices with an id above ``after`` that no ring was given so far;
+    returns the last id, None if none are left."""
+    candidates = (
+        select(Device.id)
+        .where(Device.id > after, compile_selector(target.where, now), ~_attempted(rollout_id))
+        .order_by(Device.id)
+        .limit(SLICE)
+    )
+    ids = list((await connection.execute(candidates)).scalars())
+    if not ids:
+        return None
+    await _give(connection, rollout_id, position, plan, target, now, ids)
+    return int(ids[-1])
+
+
+async def note_passed_over(
+    connection: AsyncConnection, rollout_id: int, target: Target, now: datetime, after: int
+) -> int | None:
+    """Writes down, for the next of all targeted devices with an id above ``after``, who is passed over and why;
+    returns the last id, None if none are left."""
+    reason = compile_reason(target.rules, now)
+    found = (
+        select(Device.id, reason.label("reason"))
+        .where(Device.id > after, compile_selector(target.where, now), reason.is_not(None))
+        .order_by(Device.id)
+        .limit(SLICE)
+        .cte("found")
+    )
+    noted = (
+        insert(PassedOverRow)
+        .from_select(
+            ["rollout_id", "device_id", "reason"], select(literal(rollout_id, BigInteger), found.c.id, found.c.reason)
+        )
+        .on_conflict_do_nothing()
+        .cte("noted")
+    )
+    return await connection.scalar(select(func.max(found.c.id)).add_cte(noted))
+
+
+async def recount_target(connection: AsyncConnection, rollout_id: int, target: Target, now: datetime) -> int:
+    """How many devices a rollout is for as its last ring opens: those that it has dealt with, and those it is for
+    now."""
+    statement = select(func.count()).select_from(Device)
+    dealt = or_(_attempted(rollout_id), _passed(rollout_id))
+    return int(await connection.scalar(statement.where(or_(dealt, compile_selector(target.where, now)))) or 0)
+
+
+def _attempted(rollout_id: int) -> ColumnElement[bool]:
+    return exists(select(1).where(AttemptRow.rollout_id == rollout_id, AttemptRow.device_id == Device.id))
+
+
+def _passed(rollout_id: int) -> ColumnElement[bool]:
+    return exists(select(1).where(PassedOverRow.rollout_id == rollout_id, PassedOverRow.device_id == Device.id))
+
+
+async def _give(
+    connection: AsyncConnection, rollout_id: int, position: int, plan: Plan, target: Target, now: datetime,
+    ids: list[int],
+) -> None:  # fmt: skip
+    """Set-based and safe to repeat: attempts for those who are eligible now, reasons for the others."""
+    these = literal(ids, ARRAY(BigInteger))
+    chosen = (
+        select(Device.id, compile_reason(target.rules, now).label("reason"))
+        .where(Device.id == any_(these), ~_attempted(rollout_id))
+        .order_by(Device.id)
+        .cte("chosen")
+    )
+    ring = plan.rings[position]
+    values = {
+        "rollout_id": rollout_id,
+        "ring": position,
+        "created_at": now,
+        "changed_at": now,
+        "live": True,
+        "state": State.QUEUED.value,
+        "waiting_for": "next-check-in",
+        "try_number": 1,
+        "tries": plan.retries + 1,
+        "soak_s": int(ring.soak.total_seconds()),
+        "retry_pause_s": int(plan.retry_pause.total_seconds()),
+        "ever_bad": False,
+        "closed": False,
+        "parts": {},
+    }
+    facts = func.jsonb_build_object("hw_rev", Device.hw_rev).concat(Device.labels)
+    source = (
+        select(
+            Device.id, Device.version, Device.digest, cast(facts, JSONB),
+            *(literal(value, AttemptRow.__table__.c[name].type) for name, value in values.items()),
+        )
+        .join(chosen, chosen.c.id == Device.id)
+        .where(chosen.c.reason.is_(None))
+        .order_by(Device.id)
+    )  # fmt: skip
+    columns = ["device_id", "from_version", "from_digest", "facts", *values]
+    given = insert(AttemptRow).from_select(columns, source).on_conflict_do_nothing().returning(AttemptRow.device_id)
+    given_cte = given.cte("given")
+    # Who was eligible and still got no attempt has become part of another rollout in this very moment.
+    other = literal(PassedOver.IN_OTHER_ROLLOUT.value, Text)
+    left_over = select(
+        literal(rollout_id, BigInteger).label("rollout"), chosen.c.id, func.coalesce(chosen.c.reason, other)
+    ).where(or_(chosen.c.reason.is_not(None), chosen.c.id.not_in(select(given_cte.c.device_id))))
+    noted = insert(PassedOverRow).from_select(["rollout_id", "device_id", "reason"], left_over)
+    kept = noted.on_conflict_do_update(
+        index_elements=["rollout_id", "device_id"], set_={"reason": noted.excluded.reason}
+    ).cte("kept")
+    await connection.execute(select(func.count()).select_from(given_cte).add_cte(kept))
+    # Who was passed over at first and is given an attempt now is passed over no longer.
+    given_now = select(1).where(
+        AttemptRow.rollout_id == PassedOverRow.rollout_id, AttemptRow.device_id == PassedOverRow.device_id
+    )
+    await connection.execute(
+        delete(PassedOverRow).where(
+            PassedOverRow.rollout_id == rollout_id, PassedOverRow.device_id == any_(these), exists(given_now)
+        )
+    )

@@ -1,0 +1,211 @@
+"""A plan as it stands in a TOML file or a form; docs/plan.md explains every key."""
+
+from datetime import date, datetime, time
+from typing import Annotated, Literal
+
+from pydantic import AfterValidator, Field, StringConstraints, model_validator
+
+from mellow_herald.core.calendar import DAYS, Use, Window, end_of_day, local_moment, zone_named
+from mellow_herald.core.duration import parse_duration
+from mellow_herald.core.needs import BATTERY_AT_LEAST, Needs
+from mellow_herald.core.placement import Allow
+from mellow_herald.core.plan import (
+    Brake,
+    Calendar,
+    Opens,
+    Owner,
+    Pace,
+    Plan,
+    Ring,
+    Switch,
+    parse_release_name,
+)
+from mellow_herald.wire.model import Duration, Model, Name, Text, Title, checked
+
+Target = Annotated[str, StringConstraints(max_length=20_000, pattern=r"^[^\x00]*$")]
+Zone = Annotated[
+    str, StringConstraints(max_length=64), AfterValidator(lambda v: checked(v, zone_named)),
+    Field(examples=["Europe/Dublin"]),
+]  # fmt: skip
+Clock = Annotated[str, StringConstraints(pattern=r"^([01]\d|2[0-3]):[0-5]\d$"), Field(examples=["02:30"])]
+Day = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
+Share = Annotated[float, Field(ge=0, le=1)]
+AtOnce = Annotated[int, Field(ge=1, le=10_000_000)]
+
+
+class PlanWindow(Model):
+    """A weekly window: from ``begin`` to ``end`` (of the next day, if that is not later) on ``days``."""
+
+    days: Annotated[list[Day], Field(min_length=1, max_length=7)] = Field(default_factory=lambda: list(DAYS))  # type: ignore[arg-type]
+    begin: Clock
+    end: Clock
+    use: Use = Use.BOTH
+
+    def to_window(self) -> Window:
+        """The window the core works with."""
+        days = frozenset(DAYS.index(day) for day in self.days)
+        return Window(days, time.fromisoformat(self.begin), time.fromisoformat(self.end), self.use)
+
+
+class PlanCalendar(Model):
+    """When: ``start`` (without an offset it is meant in ``zone``; left out: at once), weekly ``windows`` in
+    ``zone`` or in the zone of each device's label ``tz``, and the ``last_day``, after which nobody is served."""
+
+    start: datetime | None = None
+    zone: Zone = "UTC"
+    zone_of: Literal["plan", "device"] = "plan"
+    windows: Annotated[list[PlanWindow], Field(max_length=50)] = Field(default_factory=list)
+    last_day: date | None = None
+
+
+class PlanDevice(Model):
+    """What a device must be like: ``battery_at_least`` in % (less while it charges), ``charging``, over which
+    ``links`` it may download (none named: any), and that it is not busy when it switches."""
+
+    battery_at_least: Annotated[int, Field(ge=0, le=100)] = BATTERY_AT_LEAST
+    charging: bool = False
+    links: Annotated[list[Name], Field(max_length=20)] = Field(default_factory=list)
+    not_busy: bool = True
+
+
+class PlanOwner(Model):
+    """What those who own the devices may do: postpone so many times by so long, be asked first; what they are told and
+    whom they can turn to."""
+
+    may_postpone: Annotated[int, Field(ge=0, le=100)] = 3
+    postpone_by: Duration = "1d"
+    must_consent: bool = False
+    message: Annotated[Text, Field(max_length=500)] = ""
+    contact: Annotated[Text, Field(max_length=200)] = ""
+
+
+class PlanPace(Model):
+    """How many devices at once: downloading, and at risk (cleared and not yet decided). Left out: as many as come."""
+
+    downloading_at_once: AtOnce | None = None
+    at_risk_at_once: AtOnce | None = None
+
+
+class PlanNumbers(Model):
+    """How often a device tries again and how long it is waited for."""
+
+    retries: Annotated[int, Field(ge=0, le=20)] = 2
+    retry_pause: Duration = "5m"
+    answer_within: Duration = "30m"
+    trial_for: Duration = "30s"
+
+
+class PlanBrake(Model):
+    """When to stop. ``hard_stop`` halts at so many bad devices. The limits, ``alpha``, ``watch_by`` and
+    ``min_good`` are kept with the plan."""
+
+    firmware_limit: Annotated[float, Field(gt=0, lt=1)] = 0.02
+    delivery_limit: Annotated[float, Field(gt=0, lt=1)] = 0.1
+    alpha: Annotated[float, Field(gt=0, lt=0.5)] = 0.05
+    watch_by: Annotated[list[Name], Field(max_length=10)] = Field(default_factory=lambda: ["hw_rev"])
+    min_good: Annotated[int, Field(ge=0, le=1_000_000)] = 1
+    hard_stop: Annotated[int, Field(ge=1, le=1_000_000)] | None = None
+
+
+class PlanRing(Model):
+    """One ring of a plan. It takes devices by one of ``where``, ``serials``, ``count`` or ``share``; by none of them it
+    takes the rest and must be the last. ``spread_over`` names facts or labels whose values all are to be met in it.
+    ``enough``: the share of asked devices that must be good before the ring is through."""
+
+    name: Title
+    where: Target | None = None
+    serials: Annotated[list[Name], Field(max_length=10_000)] = Field(default_factory=list)
+    count: Annotated[int, Field(ge=1, le=10_000_000)] | None = None
+    share: Annotated[float, Field(gt=0, le=1)] | None = None
+    spread_over: Annotated[list[Name], Field(max_length=5)] = Field(default_factory=list)
+    soak: Duration = "10m"
+    enough: Share = 0.9
+    opens: Opens = Opens.BY_ITSELF
+    not_before: datetime | None = None
+
+
+class PlanDocument(Model):
+    """A plan. ``target`` is a selector or ``@NAME`` of a selection, ``leave_out`` a selector of exceptions;
+    ``allow`` names what is meant although it is unusual; ``urgent`` does not wait for owners who postponed;
+    ``switch`` says whether a staged image is switched to as soon as it may or when the device restarts by itself;
+    with ``latecomers`` the rollout goes on after its last ring until nobody is left; ``log`` asks the devices for
+    their log lines."""
+
+    name: Title
+    release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
+    target: Annotated[Target, Field(examples=["board = comb-s1 and line = hive-scale"])]
+    leave_out: Target | None = None
+    allow: Annotated[list[Allow], Field(max_length=3)] = Field(default_factory=list)
+    urgent: bool = False
+    switch: Switch = Switch.WHEN_STAGED
+    latecomers: bool = False
+    log: bool = False
+    calendar: PlanCalendar = Field(default_factory=PlanCalendar)
+    device: PlanDevice = Field(default_factory=PlanDevice)
+    owner: PlanOwner = Field(default_factory=PlanOwner)
+    pace: PlanPace = Field(default_factory=PlanPace)
+    numbers: PlanNumbers = Field(default_factory=PlanNumbers)
+    brake: PlanBrake = Field(default_factory=PlanBrake)
+    rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)]
+
+    @model_validator(mode="before")
+    @classmethod
+    def _without_schema(cls, data: object) -> object:
+        # Editors look for the address of the schema in this key.
+        return {key: value for key, value in data.items() if key != "$schema"} if isinstance(data, dict) else data
+
+    @property
+    def needs(self) -> Needs:
+        """What the core asks of a device's condition."""
+        asked = self.device
+        return Needs(
+            asked.battery_at_least, asked.charging, tuple(asked.links), asked.not_busy, self.urgent,
+            self.owner.must_consent,
+        )  # fmt: skip
+
+    def to_plan(self) -> Plan:
+        """The plan the core works with; raises ``Refused`` where a value makes no sense."""
+        numbers, owner, brake = self.numbers, self.owner, self.brake
+        zone = zone_named(self.calendar.zone)
+        calendar = Calendar(
+            start=None if self.calendar.start is None else local_moment(self.calendar.start, zone),
+            ends=None if self.calendar.last_day is None else end_of_day(self.calendar.last_day, zone),
+            zone=zone,
+            device_zone=self.calendar.zone_of == "device",
+            windows=tuple(window.to_window() for window in self.calendar.windows),
+        )
+        rings = tuple(
+            Ring(
+                ring.name, parse_duration(ring.soak), ring.enough, ring.where, tuple(ring.serials), ring.count,
+                ring.share, tuple(ring.spread_over), ring.opens,
+                None if ring.not_before is None else local_moment(ring.not_before, zone),
+            )
+            for ring in self.rings
+        )  # fmt: skip
+        plan = Plan(
+            name=self.name,
+            release=parse_release_name(self.release),
+            target=self.target,
+            leave_out=self.leave_out,
+            rings=rings,
+            switch=self.switch,
+            latecomers=self.latecomers,
+            calendar=calendar,
+            needs=self.needs,
+            owner=Owner(
+                owner.may_postpone, parse_duration(owner.postpone_by), owner.must_consent, owner.message, owner.contact
+            ),
+            pace=Pace(self.pace.downloading_at_once, self.pace.at_risk_at_once),
+            brake=Brake(
+                brake.firmware_limit, brake.delivery_limit, brake.alpha, tuple(brake.watch_by), brake.min_good,
+                brake.hard_stop,
+            ),
+            retries=numbers.retries,
+            retry_pause=parse_duration(numbers.retry_pause),
+            answer_within=parse_duration(numbers.answer_within),
+            trial_for=parse_duration(numbers.trial_for),
+            allow=frozenset(self.allow),
+            log=self.log,
+        )  # fmt: skip
+        plan.check()
+        return plan
