@@ -25,6 +25,7 @@ from mellow_herald.service.api import (
     rollouts,
     selections,
     watching,
+    webhooks,
 )
 from mellow_herald.service.baselines import keep_bringing
 from mellow_herald.service.clock import Clock
@@ -43,15 +44,18 @@ from mellow_herald.service.retention import keep_sweeping, sweep
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
 from mellow_herald.service.soundness import keep_checking
+from mellow_herald.service.webhooks import keep_sending
 from mellow_herald.store import fleet as fleet_store
 from mellow_herald.store import people as people_store
 from mellow_herald.store.clock import anchor_clock
 from mellow_herald.store.database import migrate
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.store.images import FolderImageStore
+from mellow_herald.wire.plan import PlanDocument
 
 log = structlog.get_logger()
 API = "/api/v1"
+PLAN_SCHEMA = "/schemas/plan.json"
 
 
 async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
@@ -79,6 +83,7 @@ def create_app(context: Context) -> FastAPI:
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run()]
         work = [*moving, keep_sampling(context), keep_bringing(context), keep_sweeping(context), keep_checking(context)]
+        work.append(keep_sending(context))
         tasks = [asyncio.create_task(one) for one in work]
         try:
             yield
@@ -102,7 +107,20 @@ def create_app(context: Context) -> FastAPI:
     )
     app.state.context = context
     add_problem_handlers(app)
-    nouns = (people, boards, keys, releases, lineage, fleet, inventory, baselines, selections, rollouts, watching)
+    nouns = (
+        people,
+        boards,
+        keys,
+        releases,
+        lineage,
+        fleet,
+        inventory,
+        baselines,
+        selections,
+        rollouts,
+        watching,
+        webhooks,
+    )
     for noun in nouns:
         app.include_router(noun.router, prefix=API)
     app.include_router(health.router)
@@ -110,6 +128,12 @@ def create_app(context: Context) -> FastAPI:
     @app.get(f"{API}/openapi.json", include_in_schema=False, dependencies=[Depends(caller)])
     async def openapi() -> dict[str, Any]:
         return describe(app)
+
+    @app.get(PLAN_SCHEMA, include_in_schema=False)
+    async def plan_schema() -> dict[str, Any]:
+        # Open to everybody: an editor that completes plans has no token, and nothing in it is secret.
+        schema = PlanDocument.model_json_schema()
+        return {"$schema": "https://json-schema.org/draft/2020-12/schema", "$id": PLAN_SCHEMA, **schema}
 
     devices = DeviceApi(context, intake)
     app.router.routes.extend(devices.routes())

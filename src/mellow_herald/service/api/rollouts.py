@@ -9,21 +9,26 @@ from fastapi.responses import StreamingResponse
 
 from mellow_herald.core.attempt import State, WaitingFor
 from mellow_herald.core.selector import parse_selector
-from mellow_herald.service import previewing, steering
+from mellow_herald.service import previewing, reports, steering
 from mellow_herald.service import rollouts as service
 from mellow_herald.service.api.parameters import LARGEST, Ctx, Id, IdCursor, IfMatch, RequestKey, revision_of
 from mellow_herald.service.devices import attempt_as_shown
 from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.service.report_page import write_page
+from mellow_herald.service.report_text import write_markdown
 from mellow_herald.service.rollouts import Agreed
 from mellow_herald.store import attempts, fleet, rollouts
 from mellow_herald.wire.fleet import TimelineEntry
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.report import CourseOut, ReportOut
 from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, ReasonIn, RolloutOut
 
 JSON_LINES = "application/x-ndjson"
+MARKDOWN = {200: {"description": "Markdown", "content": {"text/markdown": {"schema": {"type": "string"}}}}}
+PAGE = {200: {"description": "HTML", "content": {"text/html": {"schema": {"type": "string"}}}}}
 LINES = {200: {"description": "JSON lines", "content": {JSON_LINES: {"schema": {"type": "string"}}}}}
 router = APIRouter(tags=["rollouts"])
 
@@ -119,6 +124,34 @@ async def go_on(rollout_id: Id, said: GoIn, who: Operator, context: Ctx) -> Roll
     """Lets the ring open that awaits go."""
     await steering.go(context, rollout_id, said, who.name)
     return await service.show(context, rollout_id)
+
+
+@router.get("/rollouts/{rollout_id}/course", responses=problems(404))
+async def show_course(rollout_id: Id, who: Anyone, context: Ctx) -> CourseOut:
+    """States over time."""
+    return await reports.course(context, rollout_id)
+
+
+@router.get("/rollouts/{rollout_id}/report", responses=problems(404))
+async def show_report(rollout_id: Id, who: Anyone, context: Ctx) -> ReportOut:
+    """What was planned, what happened, who decided what, and where the time went."""
+    return await reports.report(context, rollout_id)
+
+
+@router.get("/rollouts/{rollout_id}/report.md", responses={**problems(404), **MARKDOWN}, response_class=Response)
+async def report_as_text(rollout_id: Id, who: Anyone, context: Ctx) -> Response:
+    """The report as Markdown."""
+    text = write_markdown(await reports.report(context, rollout_id))
+    return Response(text, media_type="text/markdown; charset=utf-8")
+
+
+@router.get("/rollouts/{rollout_id}/report.html", responses={**problems(404), **PAGE}, response_class=Response)
+async def report_as_page(rollout_id: Id, who: Anyone, context: Ctx) -> Response:
+    """The report as one HTML file with charts."""
+    page = write_page(await reports.report(context, rollout_id))
+    # The page brings its own style, which the console's policy would not let in; it has no script at all.
+    headers = {"content-security-policy": "default-src 'none'; style-src 'unsafe-inline'"}
+    return Response(page, media_type="text/html; charset=utf-8", headers=headers)
 
 
 @router.get("/rollouts/{rollout_id}/attempts", responses=problems(404))

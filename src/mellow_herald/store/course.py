@@ -1,0 +1,118 @@
+"""What happened in a rollout over time: states, and where its time went."""
+
+from collections.abc import Mapping
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import cast, func, select
+from sqlalchemy.dialects.postgresql import INTERVAL
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import BAD, State
+from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, JournalRow
+
+Row = Mapping[str, Any]
+# The legs of a device's way: from the first time it was in one state to the first time in another.
+LEGS = {
+    "waiting for the device": ("queued", State.OFFERED),
+    "transfer": (State.OFFERED, State.STAGED),
+    "waiting to switch": (State.STAGED, State.CLEARED),
+    "installing": (State.CLEARED, State.PROVING),
+    "proving": (State.PROVING, State.CONFIRMED),
+}
+
+
+async def moves(connection: AsyncConnection, rollout_id: int, since: datetime, step: timedelta) -> list[Row]:
+    """Moves from state to state counted by steps of time: ``at`` (the step's begin), ``ring``, ``left`` (None for a
+    first word) and ``state``."""
+    words = (
+        select(
+            AttemptEvent.attempt_id,
+            AttemptRow.ring,
+            func.date_bin(cast(step, INTERVAL), AttemptEvent.at, since).label("at"),
+            AttemptEvent.state,
+            func.lag(AttemptEvent.state)
+            .over(partition_by=AttemptEvent.attempt_id, order_by=AttemptEvent.id)
+            .label("left"),
+        )
+        .join(AttemptRow, AttemptRow.id == AttemptEvent.attempt_id)
+        .where(AttemptRow.rollout_id == rollout_id, AttemptEvent.what != "late word", AttemptEvent.state.is_not(None))
+        .subquery()
+    )
+    statement = (
+        select(words.c.at, words.c.left, words.c.state, func.count().label("devices"))
+        .where(words.c.left.is_distinct_from(words.c.state))
+        .group_by(words.c.at, words.c.left, words.c.state)
+        .order_by(words.c.at)
+    )
+    return list((await connection.execute(statement)).mappings())
+
+
+async def begun(connection: AsyncConnection, rollout_id: int, since: datetime, step: timedelta) -> list[Row]:
+    """How many attempts there were to begin with, counted by steps of time."""
+    at = func.date_bin(cast(step, INTERVAL), AttemptRow.created_at, since)
+    statement = select(at.label("at"), func.count().label("devices")).where(AttemptRow.rollout_id == rollout_id)
+    return list((await connection.execute(statement.group_by(at).order_by(at))).mappings())
+
+
+async def spent(connection: AsyncConnection, rollout_id: int) -> list[Row]:
+    """For each ring and leg: ``devices`` that went it, and median, 95th percentile and longest time, in seconds."""
+    firsts = {
+        state: func.min(AttemptEvent.at).filter(AttemptEvent.state == state.value).label(state.value.replace("-", "_"))
+        for state in (State.OFFERED, State.STAGED, State.CLEARED, State.PROVING, State.CONFIRMED)
+    }
+    ways = (
+        select(AttemptRow.ring, AttemptRow.created_at.label("queued"), *firsts.values())
+        .join(AttemptEvent, AttemptEvent.attempt_id == AttemptRow.id)
+        .where(AttemptRow.rollout_id == rollout_id)
+        .group_by(AttemptRow.id)
+        .subquery()
+    )
+    found: list[Row] = []
+    for leg, (begin, end) in LEGS.items():
+        took = func.extract("epoch", ways.c[str(end)] - ways.c[str(begin)])
+        statement = (
+            select(
+                ways.c.ring,
+                func.count(took).label("devices"),
+                func.percentile_cont(0.5).within_group(took).label("median_s"),
+                func.percentile_cont(0.95).within_group(took).label("nearly_all_s"),
+                func.max(took).label("longest_s"),
+            )
+            .where(took >= 0)
+            .group_by(ways.c.ring)
+        )
+        found += [{**row, "leg": leg} for row in (await connection.execute(statement)).mappings()]
+    return found
+
+
+async def failures(connection: AsyncConnection, rollout_id: int, limit: int) -> list[Row]:
+    """Attempts that are bad, with the last words of their devices."""
+    last = (
+        select(AttemptEvent.detail, AttemptEvent.log)
+        .where(AttemptEvent.attempt_id == AttemptRow.id, AttemptEvent.state == AttemptRow.state)
+        .order_by(AttemptEvent.id.desc())
+        .limit(1)
+        .lateral("last")
+    )
+    statement = (
+        select(
+            Device.serial, Device.hw_rev, AttemptRow.ring, AttemptRow.state, AttemptRow.reason,
+            AttemptRow.changed_at.label("at"), func.coalesce(last.c.detail, "").label("detail"),
+            func.coalesce(last.c.log, "").label("log"),
+        )
+        .join(Device, Device.id == AttemptRow.device_id)
+        .outerjoin(last, AttemptRow.id == AttemptRow.id)
+        .where(AttemptRow.rollout_id == rollout_id, AttemptRow.state.in_([state.value for state in BAD]))
+        .order_by(AttemptRow.id)
+        .limit(limit)
+    )  # fmt: skip
+    return list((await connection.execute(statement)).mappings())
+
+
+async def decisions(connection: AsyncConnection, rollout_id: int) -> list[Row]:
+    """The journal's sealed entries about a rollout, oldest first."""
+    statement = select(JournalRow.__table__).where(
+        JournalRow.subject == f"rollout {rollout_id}", JournalRow.link.is_not(None)
+    )
+    return list((await connection.execute(statement.order_by(JournalRow.link))).mappings())
