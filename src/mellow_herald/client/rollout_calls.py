@@ -2,6 +2,7 @@
 
 import json
 import secrets
+from collections.abc import Callable
 from typing import Any
 
 from mellow_herald.client.calls import API, Call, get, post, reader
@@ -28,16 +29,19 @@ def start_rollout(plan: PlanDocument, counts: list[int] | None, within: float, o
 
 def preview_rollout(plan: PlanDocument, overtake: bool) -> Call[PreviewOut]:
     """What a plan would do."""
-    path = f"{API}/previews" + ("?overtake=true" if overtake else "")
-    return post(f"previewing {plan.name!r}", path, PreviewOut, plan, repeatable=True)
+    return _asking(f"previewing {plan.name!r}", f"{API}/previews", plan, overtake, reader(PreviewOut))
 
 
 def export_preview(plan: PlanDocument, overtake: bool) -> Call[list[dict[str, Any]]]:
     """Every device that a ring would have, and who would be passed over."""
-    path = f"{API}/previews/devices" + ("?overtake=true" if overtake else "")
-    body = plan.model_dump_json(exclude_none=True).encode()
+    path = f"{API}/previews/devices"
+    return _asking(f"exporting the preview of {plan.name!r}", path, plan, overtake, read_lines)
+
+
+def _asking(doing: str, path: str, plan: PlanDocument, overtake: bool, read: Callable[[bytes], Any]) -> Call[Any]:
+    params = {"overtake": "true"} if overtake else {}
     headers = {"content-type": "application/json"}
-    return Call(f"exporting the preview of {plan.name!r}", "POST", path, read_lines, {}, body, headers, True)
+    return Call(doing, "POST", path, read, params, plan.model_dump_json().encode(), headers, repeatable=True)
 
 
 def read_lines(body: bytes) -> list[dict[str, Any]]:

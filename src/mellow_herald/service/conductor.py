@@ -85,10 +85,14 @@ class Conductor:
         async with self._context.engine.connect() as connection:
             live = await rollouts.list_rollouts(connection, live=True, limit=1000)
         for row in live:
-            if row["state"] == RolloutState.HALTED:
-                await self._call_off(row["id"], "halted")
-            elif row["state"] in (RolloutState.SCHEDULED, RolloutState.RUNNING, RolloutState.HELD):
-                await self._conduct(row)
+            # What is wrong with one rollout must not stand in the way of the others.
+            try:
+                if row["state"] == RolloutState.HALTED:
+                    await self._call_off(row["id"], "halted")
+                elif row["state"] in (RolloutState.SCHEDULED, RolloutState.RUNNING, RolloutState.HELD):
+                    await self._conduct(row)
+            except Exception:
+                log.exception("a rollout could not be moved on; trying again", rollout=row["id"])
 
     async def _conduct(self, row: Any) -> None:
         # Every decision is taken anew after the one before was applied, so each sees the truth.

@@ -42,10 +42,14 @@ RUNS = case(
     (KNOWN_BUILD, "release"),
     else_="unknown-build",
 )
-IN_ROLLOUT = exists(select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live))
+# Correlated by hand, as the pulse is below: the query around may be one of attempts.
+IN_ROLLOUT = select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live).correlate(Device).exists()
 # What waits may wait for another release just as well: nothing of this one was begun.
-OVERTAKABLE = exists(
-    select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live, AttemptRow.state.in_(("queued", "staged")))
+OVERTAKABLE = (
+    select(1)
+    .where(AttemptRow.device_id == Device.id, AttemptRow.live, AttemptRow.state.in_(("queued", "staged")))
+    .correlate(Device)
+    .exists()
 )
 
 

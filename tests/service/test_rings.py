@@ -1,0 +1,476 @@
+"""Rollouts in several rings, as engineers steer them and devices see them."""
+
+import time
+from datetime import timedelta
+from typing import Any
+
+import pytest
+
+from mellow_herald.client import ProblemError
+from mellow_herald.core.attempt import AT_RISK
+from mellow_herald.wire.event import JournalEntry
+from mellow_herald.wire.plan import PlanDocument, PlanPace
+from mellow_herald.wire.rollout import PlanEdit
+from tests.harness.device import PuppetDevice
+from tests.harness.firmware import BOARD, LINE
+from tests.harness.service import RunningService
+from tests.service.test_rollouts import go_through
+
+RELEASE = f"{BOARD}/{LINE}/2.5.0"
+
+
+@pytest.fixture
+def fleet(service: RunningService) -> list[PuppetDevice]:
+    """Ten devices on 2.4.0; hw_rev 1, 2, 3 in turn, the first two on the bench."""
+    service.publish("2.4.0").raise_for_status()
+    service.publish("2.5.0").raise_for_status()
+    code, made = service.code(), []
+    for number in range(10):
+        device = PuppetDevice(service.url, f"TA-{number}", hw_rev=1 + number % 3)
+        labels = {"bench": "window"} if number < 2 else {"site": "fernhollow"}
+        device.enrol(code, labels=labels).raise_for_status()
+        device.checkin()
+        made.append(device)
+    return made
+
+
+def plan(rings: list[dict[str, Any]], **more: Any) -> PlanDocument:
+    whole = [{"soak": "0s", **ring} for ring in rings]
+    numbers = {"retries": 0, **more.pop("numbers", {})}
+    given = {"name": "in rings", "release": RELEASE, "target": f"board = {BOARD}", **more}
+    return PlanDocument.model_validate({**given, "numbers": numbers, "rings": whole})
+
+
+THREE = [
+    {"name": "bench", "where": "has bench"},
+    {"name": "pilot", "count": 3, "spread_over": ["hw_rev"]},
+    {"name": "rest"},
+]
+
+
+def journalled(service: RunningService, what: str) -> JournalEntry:
+    """The newest entry of the journal that says ``what``, once it is sealed."""
+    deadline = time.monotonic() + 5
+    while True:
+        for entry in service.herald.journal.list().items:
+            if entry.what == what:
+                return entry
+        assert time.monotonic() < deadline, what
+        time.sleep(0.05)
+
+
+def in_ring(service: RunningService, rollout_id: int, ring: int, fleet: list[PuppetDevice]) -> list[PuppetDevice]:
+    serials = {attempt.serial for attempt in service.herald.rollouts.attempts(rollout_id, ring=ring).items}
+    return [device for device in fleet if device.serial in serials]
+
+
+def test_rings_open_one_after_the_other_until_all_are_served(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    document = plan(THREE)
+    preview = service.herald.rollouts.preview(document)
+    assert preview.counts == [2, 3, 5] and preview.eligible == preview.targeted == 10
+    rollout_id = service.herald.rollouts.start(document, counts=preview.counts).id
+    for ring, size in enumerate((2, 3, 5)):
+        shown = service.wait_for(rollout_id, lambda r, n=ring: r.rings[n].state == "open")
+        assert [one.state for one in shown.rings[ring + 1 :]] == ["closed"] * (2 - ring)
+        devices = in_ring(service, rollout_id, ring, fleet)
+        assert len(devices) == size
+        if ring == 0:
+            assert {device.serial for device in devices} == {"TA-0", "TA-1"}
+        if ring == 1:
+            assert {device.serial for device in devices} == {one.serial for one in preview.rings[1].first}
+            assert {device.hw_rev for device in devices} == {1, 2, 3}, "spread over hw_rev"
+        for device in devices:
+            go_through(device)
+    done = service.wait_for(rollout_id, lambda r: r.state == "finished")
+    assert (done.targeted, done.never_given, done.states) == (10, 0, {"confirmed": 10})
+    assert [ring.planned for ring in done.rings] == [2, 3, 5]
+
+
+def test_who_is_not_in_an_open_ring_is_told_nothing(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    rollout_id = service.herald.rollouts.start(plan(THREE)).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    assert [device.checkin().status_code for device in fleet[2:]] == [204] * 8
+    shown = service.herald.rollouts.show(rollout_id)
+    assert (shown.targeted, shown.never_given) == (10, 8)
+
+
+def test_a_ring_by_hand_waits_for_go(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    rings = [{"name": "bench", "where": "has bench"}, {"name": "rest", "opens": "by-hand"}]
+    rollout_id = service.herald.rollouts.start(plan(rings)).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    with pytest.raises(ProblemError, match="none does"):
+        service.herald.rollouts.go(rollout_id, "too early")
+    for device in fleet[:2]:
+        go_through(device)
+    service.wait_for(rollout_id, lambda r: r.rings[1].state == "awaiting-go")
+    time.sleep(1.2)
+    assert service.herald.rollouts.show(rollout_id).rings[1].state == "awaiting-go", "it does not go on by itself"
+    service.herald.rollouts.go(rollout_id, "looked at the logs, all quiet")
+    service.wait_for(rollout_id, lambda r: r.rings[1].state == "open")
+    assert journalled(service, "rollout go for ring 2").why == "looked at the logs, all quiet"
+
+
+def test_rings_and_rollouts_wait_for_their_time(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    now = service.context.clock.now()
+    later, soon = now + timedelta(hours=2), now + timedelta(seconds=2)
+    rings = [{"name": "bench", "where": "has bench"}, {"name": "rest", "not_before": later.isoformat()}]
+    rollout_id = service.herald.rollouts.start(plan(rings, calendar={"start": soon.isoformat()})).id
+    assert service.herald.rollouts.show(rollout_id).state == "scheduled"
+    assert fleet[0].checkin().status_code == 204
+    service.wait_for(rollout_id, lambda r: r.state == "running" and r.rings[0].state == "open")
+    for device in fleet[:2]:
+        go_through(device)
+    shown = service.wait_for(rollout_id, lambda r: r.rings[0].state == "done")
+    time.sleep(0.5)
+    assert service.herald.rollouts.show(rollout_id).rings[1].state == "closed"
+    assert shown.rings[1].not_before is not None
+
+
+def test_numbers_that_have_changed_since_the_preview_stop_the_start(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    document = plan(THREE)
+    counts = service.herald.rollouts.preview(document).counts
+    service.herald.devices.decide("retired", [fleet[9].serial], reason="broken")
+    with pytest.raises(ProblemError, match="rest: 5 then, 4 now"):
+        service.herald.rollouts.start(document, counts=counts)
+    assert service.herald.rollouts.list().items == []
+    assert service.herald.rollouts.start(document, counts=counts, within=0.5).targeted == 10
+
+
+def test_the_pace_holds_whatever_devices_do(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    document = plan([{"name": "all"}], pace={"downloading_at_once": 3, "at_risk_at_once": 2})
+    rollout_id = service.herald.rollouts.start(document).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    orders = [device.checkin() for device in fleet]
+    told = [device for device, order in zip(fleet, orders, strict=True) if order.status_code == 200]
+    assert len(told) == 3
+    waiting = service.herald.rollouts.attempts(rollout_id, waiting_for="pace").items
+    assert len(waiting) == 7 and "pace" in str(waiting[0].waiting)
+    for device in told:
+        device.stage()
+    assert [device.checkin().json()["order"] for device in told] == ["switch", "switch", "stay"]
+    assert sum(device.checkin().status_code == 200 for device in fleet if device not in told) == 3
+    go_on = told[0]
+    go_on.report("installing")
+    go_on.report("proving")
+    go_on.report("confirmed")
+    assert told[2].checkin().json()["order"] == "switch", "a place at risk has become free"
+    shown = service.herald.rollouts.edit(rollout_id, PlanEdit(pace=PlanPace(downloading_at_once=7), reason="faster"))
+    assert shown.revision == 2 and shown.plan.pace.at_risk_at_once is None
+    rest = [device for device in fleet if device.checkin().status_code == 200]
+    assert len(rest) >= 7
+
+
+def test_a_running_plan_may_be_edited_where_nothing_has_begun(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    rollout_id = service.herald.rollouts.start(plan(THREE)).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    edit, rings = service.herald.rollouts.edit, plan(THREE).rings
+    changed = [rings[0], rings[1].model_copy(update={"count": 5}), rings[2]]
+    shown = edit(rollout_id, PlanEdit(rings=changed, reason="a larger pilot"), revision=1)
+    assert [ring.planned for ring in shown.rings] == [2, 5, 3] and shown.revision == 2
+    with pytest.raises(ProblemError, match="changed meanwhile"):
+        edit(rollout_id, PlanEdit(rings=changed, reason="once more"), revision=1)
+    opened = [rings[0].model_copy(update={"soak": "5m"}), *rings[1:]]
+    with pytest.raises(ProblemError, match="stay as they are: 'bench'"):
+        edit(rollout_id, PlanEdit(rings=opened, reason="too late"))
+    entry = journalled(service, "rollout plan changed")
+    assert entry.data["before"]["rings"][1]["count"] == 3 and entry.data["after"]["rings"][1]["count"] == 5
+    for device in fleet[:2]:
+        go_through(device)
+    service.wait_for(rollout_id, lambda r: r.rings[1].state == "open" and r.rings[1].targeted == 5)
+
+
+def test_hard_stop_halts_at_so_many_bad_devices(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    rollout_id = service.herald.rollouts.start(plan([{"name": "all"}], brake={"hard_stop": 2})).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    for device in fleet[:2]:
+        device.checkin()
+        assert service.herald.rollouts.show(rollout_id).state == "running"
+        device.report("failed", reason="flash-error")
+    halted = service.wait_for(rollout_id, lambda r: r.state == "halted")
+    assert halted.reason == "2 devices went bad, and the plan's hard_stop is 2"
+    service.wait_for(rollout_id, lambda r: r.states.get("called-off") == 8)
+    service.herald.rollouts.resume(rollout_id, "those two had worn flash")
+    time.sleep(1.2)
+    assert service.herald.rollouts.show(rollout_id).state == "running", "a new round begins to count anew"
+
+
+def test_single_devices_are_called_off_and_tried_again(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    rollout_id = service.herald.rollouts.start(plan([{"name": "all"}])).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    off, failing = fleet[0], fleet[1]
+    off.checkin()
+    called_off = service.herald.rollouts.call_off(off.order["attempt"], "the owner asked for it")
+    assert called_off.state == "called-off"
+    assert off.report("downloading", percent=3).json()["order"] == "abandon"
+    failing.checkin()
+    attempt = failing.order["attempt"]
+    failing.report("failed", reason="no-room")
+    assert failing.checkin().status_code == 204, "no tries are left"
+    assert service.herald.rollouts.retry(attempt, "room was made").try_number == 2
+    assert failing.checkin().json()["try"] == 2
+    assert (
+        service.herald.rollouts.retry(off.order.get("attempt") or called_off.id, "he changed his mind").state
+        == "queued"
+    )
+    with pytest.raises(ProblemError, match="nothing to try again"):
+        service.herald.rollouts.retry(attempt, "and again")
+    failing.stage()
+    failing.checkin()
+    with pytest.raises(ProblemError, match="only what has no clearance"):
+        service.herald.rollouts.call_off(attempt, "too late")
+    assert journalled(service, "attempt called off").subject == "TA-0"
+    assert journalled(service, "attempt tried again").why == "he changed his mind"
+
+
+def test_an_urgent_plan_overtakes_what_waits_and_nothing_else(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    service.publish("2.5.1").raise_for_status()
+    first = service.herald.rollouts.start(plan([{"name": "all"}])).id
+    service.wait_for(first, lambda r: r.rings[0].state == "open")
+    fleet[0].checkin()
+    hotfix = plan([{"name": "all"}], name="hotfix", release=f"{BOARD}/{LINE}/2.5.1", urgent=True)
+    with pytest.raises(ProblemError, match="10 in-other-rollout"):
+        service.herald.rollouts.start(hotfix)
+    with pytest.raises(ProblemError, match="Only an urgent plan"):
+        service.herald.rollouts.preview(hotfix.model_copy(update={"urgent": False}), overtake=True)
+    preview = service.herald.rollouts.preview(hotfix, overtake=True)
+    assert preview.overtaken == {"in rings": 9}
+    second = service.herald.rollouts.start(hotfix, overtake=True).id
+    service.wait_for(second, lambda r: r.rings[0].state == "open" and r.states == {"queued": 9})
+    shown = service.herald.rollouts.show(first)
+    assert shown.states == {"offered": 1, "called-off": 9}
+    assert service.herald.rollouts.show(second).passed_over == {"in-other-rollout": 1}
+    entry = journalled(service, "rollout overtaken")
+    assert entry.data == {"devices": 9, "by": second} and entry.subject == f"rollout {first}"
+
+
+def test_late_comers_are_served_after_the_last_ring_if_the_plan_says_so(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    async def long_ago() -> None:
+        async with service.context.engine.begin() as connection:
+            for what in ("pulse SET seen_at = seen_at", "ring SET opened_at = opened_at"):
+                await connection.exec_driver_sql(f"UPDATE {what} - interval '1 day'")
+
+    rollout_id = service.herald.rollouts.start(plan([{"name": "all"}], latecomers=True)).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    service.call(long_ago())
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "done")
+    assert service.herald.rollouts.show(rollout_id).state == "running"
+    for device in fleet:
+        go_through(device)
+    service.wait_for(rollout_id, lambda r: r.state == "finished" and r.states == {"confirmed": 10})
+
+
+def test_after_the_last_day_nobody_is_served(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    yesterday = (service.context.clock.now() - timedelta(days=2)).date().isoformat()
+    rollout_id = service.herald.rollouts.start(plan([{"name": "all"}], calendar={"last_day": yesterday})).id
+    ended = service.wait_for(rollout_id, lambda r: r.state == "finished")
+    assert not ended.exposed
+    assert [entry.why for entry in service.herald.journal.list().items if entry.what == "finished"] == [
+        "its last day is over"
+    ]
+
+
+def test_windows_are_waited_for_in_each_devices_own_zone(service: RunningService) -> None:
+    service.publish("2.4.0").raise_for_status()
+    service.publish("2.5.0").raise_for_status()
+    now, code, devices = service.context.clock.now(), service.code(), []
+    for name, zone in (("TA-here", "UTC"), ("TA-far", "Pacific/Kiritimati")):
+        device = PuppetDevice(service.url, name)
+        device.enrol(code, labels={"tz": zone}).raise_for_status()
+        device.checkin()
+        devices.append(device)
+    begin, end = now - timedelta(hours=1), now + timedelta(hours=1)
+    window = {"begin": f"{begin:%H:%M}", "end": f"{end:%H:%M}", "use": "fetch"}
+    calendar = {"zone_of": "device", "windows": [window]}
+    rollout_id = service.herald.rollouts.start(plan([{"name": "all"}], calendar=calendar)).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    here, far = devices
+    assert here.checkin().json()["order"] == "fetch"
+    assert far.checkin().status_code == 204, "where it stands, it is another hour of the day"
+    (attempt,) = service.herald.rollouts.attempts(rollout_id, waiting_for="window").items
+    assert attempt.serial == "TA-far" and attempt.waiting_until is not None
+    assert timedelta(hours=8) < attempt.waiting_until - now < timedelta(hours=12)
+
+
+def test_what_is_loaded_first_is_switched_to_when_the_device_restarts_by_itself(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    rollout_id = service.herald.rollouts.start(plan([{"name": "all"}], switch="at-restart")).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    device = fleet[0]
+    device.checkin()
+    device.stage()
+    assert device.checkin().json()["order"] == "stay"
+    (attempt,) = service.herald.rollouts.attempts(rollout_id, state="staged").items
+    assert "restart of its own" in str(attempt.waiting)
+    device.boots += 1
+    device.seq = 0
+    assert device.checkin(after_restart=True).json()["order"] == "switch"
+
+
+def test_a_gateway_goes_after_its_children_and_never_with_them(service: RunningService) -> None:
+    service.publish("2.4.0").raise_for_status()
+    service.publish("2.5.0").raise_for_status()
+    code = service.code()
+    gateway = PuppetDevice(service.url, "TA-G")
+    children = [PuppetDevice(service.url, f"TA-C{n}") for n in range(2)]
+    gateway.enrol(code).raise_for_status()
+    for child in children:
+        child.enrol(code, gateway="TA-G").raise_for_status()
+    for device in (gateway, *children):
+        device.checkin()
+    rollout_id = service.herald.rollouts.start(plan([{"name": "all"}])).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    for device in (gateway, *children):
+        device.checkin()
+        device.stage()
+    assert gateway.checkin().json()["order"] == "stay"
+    (attempt,) = service.herald.rollouts.attempts(rollout_id, waiting_for="children").items
+    assert attempt.serial == "TA-G"
+    for child in children:
+        go_through_staged(child)
+    cleared = gateway.checkin().json()
+    assert cleared["order"] == "switch"
+    gateway.report("installing")
+    older = f"{BOARD}/{LINE}/2.4.0"
+    back = plan([{"name": "back"}], name="back", release=older, target="serial = TA-C0", allow=["older"])
+    again = service.herald.rollouts.start(back).id
+    service.wait_for(again, lambda r: r.rings[0].state == "open")
+    child = children[0]
+    child.checkin()
+    child.report("downloading", percent=1)
+    child.standby = {"app": {"version": "2.4.0", "digest": fleet_digest(service, "2.4.0"), "slot": "b", "floor": 4}}
+    child.report("staged")
+    assert child.checkin().json()["order"] == "stay", "its gateway is at risk"
+    (attempt,) = service.herald.rollouts.attempts(again).items
+    assert attempt.waiting_for == "gateway"
+    child.report("failed", reason="download-broken", detail="no answer")
+    timeline = service.herald.rollouts.timeline(attempt.id)
+    assert timeline[0].detail == "while its gateway TA-G was being updated: no answer"
+
+
+def go_through_staged(device: PuppetDevice) -> None:
+    order = device.checkin().json()
+    assert order["order"] == "switch"
+    device.report("installing")
+    device.switch()
+    device.checkin(after_restart=True)
+    device.order = order
+    device.report("proving")
+    device.report("confirmed")
+
+
+def fleet_digest(service: RunningService, version: str) -> str:
+    (release,) = [one for one in service.herald.releases.list().items if one.version == version]
+    return release.components[0].digest
+
+
+def test_parts_of_a_release_have_states_of_their_own(service: RunningService) -> None:
+    from tests.harness.firmware import make_image
+
+    service.publish("2.4.0").raise_for_status()
+    assets = make_image("1.0.0", component="assets", fill=b"\x11\x22")
+    body = service.publisher.sealed([make_image("2.5.0"), assets])
+    service.post_release(body).raise_for_status()
+    device = PuppetDevice(service.url, "TA-0")
+    device.enrol(service.code()).raise_for_status()
+    device.checkin()
+    rollout_id = service.herald.rollouts.start(plan([{"name": "all"}])).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    device.checkin()
+    device.report("downloading", component="assets", percent=40, step="fetch")
+    (attempt,) = service.herald.rollouts.attempts(rollout_id).items
+    assert {part.name: part.state for part in attempt.parts} == {"app": "queued", "assets": "downloading"}
+    device.report("failed", reason="no-room", component="assets", detail="4 kB free")
+    (attempt,) = service.herald.rollouts.attempts(rollout_id).items
+    parts = {part.name: (part.state, part.reason, part.to_version) for part in attempt.parts}
+    assert parts == {"app": ("queued", None, "2.5.0"), "assets": ("failed", "no-room", "1.0.0")}
+    assert service.herald.rollouts.timeline(attempt.id)[0].component == "assets"
+
+
+def test_the_report_tells_where_the_time_went_and_adds_up(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    rollout_id = service.herald.rollouts.start(plan([{"name": "b<e>nch", "where": "has bench"}, {"name": "rest"}])).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    go_through(fleet[0])
+    fleet[1].checkin()
+    fleet[1].report("failed", reason="flash-error", detail="a | b", log="line 1\nline <2>")
+    time.sleep(1.1)
+    report = service.herald.rollouts.report(rollout_id)
+    assert {leg.leg for leg in report.rings[0].spent} == {
+        "waiting for the device", "transfer", "waiting to switch", "installing", "proving",
+    }  # fmt: skip
+    assert report.failures[0].log == "line 1\nline <2>" and report.rings[0].good == 1
+    assert {"rollout started", "ring 1 opened"} <= {entry.what for entry in report.decisions}
+    rollout = report.rollout
+    assert rollout.targeted == sum(rollout.passed_over.values()) + rollout.never_given + sum(rollout.states.values())
+    last = report.course.points[-1].states
+    assert last == {"confirmed": 1, "failed": 1}
+    text, page = (service.herald.rollouts.written_report(rollout_id, ending) for ending in ("md", "html"))
+    assert "| never given an attempt | 8 |" in text and "a \\| b" in text
+    assert "b&lt;e&gt;nch" in page and "line &lt;2&gt;" in page and "<script" not in page
+
+
+def test_a_selection_stands_for_its_selector_and_exceptions_are_counted(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    service.herald.selections.save("field", "site = fernhollow")
+    document = plan([{"name": "all"}], target="@field", leave_out="hw_rev = 2")
+    preview = service.herald.rollouts.preview(document)
+    left_out = sum(device.hw_rev == 2 for device in fleet[2:])
+    assert {one.reason: one.devices for one in preview.passed_over} == {"left-out": left_out}
+    assert preview.eligible == 8 - left_out
+    rows = service.herald.rollouts.preview_devices(document)
+    assert len(rows) == 8 and sum(row["passed_over"] == "left-out" for row in rows) == left_out
+    with pytest.raises(ProblemError, match="no selection 'nobody'"):
+        service.herald.rollouts.preview(document.model_copy(update={"target": "@nobody"}))
+
+
+def test_a_preview_says_when_to_expect_what_and_how_much_harm_is_possible(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    document = plan(
+        [{"name": "bench", "where": "has bench", "soak": "1h"}, {"name": "rest", "soak": "2h"}],
+        pace={"at_risk_at_once": 3},
+    )
+    shown = service.herald.rollouts.preview(document)
+    bench, rest = shown.rings
+    assert (
+        bench.opens == shown.now
+        and bench.first_sign is not None
+        and bench.first_sign - shown.now <= timedelta(minutes=1)
+    )
+    assert bench.done is not None and bench.through is not None and bench.done - bench.through == timedelta(hours=1)
+    assert rest.opens == bench.done and rest.done > rest.opens + timedelta(hours=2)
+    assert (bench.at_risk, bench.unproven, rest.at_risk, rest.unproven, rest.exposed_so_far) == (2, 2, 3, 8, 10)
+    assert 0.77 < bench.rules_out < 0.78, "two good ones rule out little: 1 - 0.05 ** (1 / 2)"
+    assert shown.bytes == 10 * shown.image_bytes and shown.rate is None
+    assert bench.presence == {"online": 2}
+
+
+def test_at_risk_is_never_above_the_pace_while_many_ask_at_once(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    import threading
+
+    document = plan([{"name": "all"}], pace={"at_risk_at_once": 3})
+    rollout_id = service.herald.rollouts.start(document).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    for device in fleet:
+        device.checkin()
+        device.stage()
+    threads = [threading.Thread(target=device.checkin) for device in fleet]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    shown = service.herald.rollouts.show(rollout_id)
+    assert shown.at_risk == sum(shown.states.get(state, 0) for state in AT_RISK) == 3
