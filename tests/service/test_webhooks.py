@@ -5,9 +5,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 import pytest
-from examples.receiver import make_server, problem_with
 
 from mellow_herald.client import ProblemError
+from mellow_herald.client.receiver import make_server, problem_with
 from mellow_herald.core.cloudevent import cloud_event, sign_call
 from mellow_herald.service import webhooks as sending
 from mellow_herald.wire.webhook import WebhookIn

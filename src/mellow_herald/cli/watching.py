@@ -1,9 +1,11 @@
 """The live picture of a rollout in a terminal, and plain lines where there is no terminal."""
 
+import os
 import sys
 import threading
 from collections import deque
 from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group
@@ -11,16 +13,17 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from mellow_herald.cli.looks import GREY_BLUE, HONEY, ROSE, SAGE, SLATE, looks_of
+from mellow_herald.cli.looks import GREY_BLUE, HONEY, ROSE, SAGE, SLATE, amount, looks_of
 from mellow_herald.cli.output import console
 from mellow_herald.core.attempt import State
+from mellow_herald.core.refusal import Refused
 from mellow_herald.wire.event import Event
 from mellow_herald.wire.rollout import RolloutOut
 
 if TYPE_CHECKING:
     from mellow_herald.client import Herald
 
-BAR = 60
+BAR = 48
 LATEST = 12
 REFRESH_SECONDS = 0.3
 # In a bar, what is done stands at the left and what has not begun at the right.
@@ -32,16 +35,52 @@ OVER = frozenset({"finished", "cancelled", "halted"})
 STATE_COLOURS = {"running": SLATE, "finished": SAGE, "halted": ROSE, "held": HONEY}
 
 
-def follow(herald: "Herald", rollout_id: int) -> str:
-    """Shows a rollout until it is over; returns its last state."""
+@dataclass(frozen=True, slots=True)
+class Until:
+    """What is waited for: the end, the first confirmed device, or a ring that is done (by its position)."""
+
+    confirmed: bool = False
+    ring: int | None = None
+
+    @classmethod
+    def parse(cls, text: str, rollout: RolloutOut) -> "Until":
+        """Reads ``end``, ``confirmed`` or ``ring:NAME``."""
+        if text in ("end", "confirmed"):
+            return cls(confirmed=text == "confirmed")
+        names = [ring.name for ring in rollout.rings]
+        kind, _, name = text.partition(":")
+        if kind != "ring" or name not in names:
+            known = ", ".join(f"ring:{name}" for name in names)
+            raise Refused("bad-until", f"{text!r} cannot be waited for.", f"Write end, confirmed, or one of {known}.")
+        return cls(ring=names.index(name))
+
+    def met(self, rollout: RolloutOut) -> bool:
+        """Whether it has come to pass."""
+        if self.confirmed:
+            return bool(rollout.states.get(State.CONFIRMED))
+        if self.ring is not None:
+            return rollout.rings[self.ring].state == "done"
+        return rollout.state in OVER
+
+    def over(self, rollout: RolloutOut) -> bool:
+        """Whether there is nothing more to wait for."""
+        return self.met(rollout) or rollout.state in OVER
+
+
+END = Until()
+
+
+def follow(herald: "Herald", rollout_id: int, until: Until = END) -> RolloutOut:
+    """Shows a rollout until what is waited for has come to pass, or it is over; returns it as it is then."""
     rollout = herald.rollouts.show(rollout_id)
-    if rollout.state in OVER:
+    if until.over(rollout):
         console().print(picture(rollout))
-        return rollout.state
-    return _draw(herald, rollout) if sys.stdout.isatty() else _tell(herald, rollout)
+        return rollout
+    plain = not sys.stdout.isatty() or os.environ.get("TERM") == "dumb"
+    return _tell(herald, rollout, until) if plain else _draw(herald, rollout, until)
 
 
-def _draw(herald: "Herald", rollout: RolloutOut) -> str:
+def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
     """A live picture. Counts are read again a few times a second, however fast events come."""
     latest: deque[Event] = deque(maxlen=LATEST)
     stale, over = threading.Event(), threading.Event()
@@ -58,24 +97,44 @@ def _draw(herald: "Herald", rollout: RolloutOut) -> str:
             if event.kind == "rollout" or (event.kind == "attempt" and _worth_telling(event)):
                 latest.append(event)
             stale.set()
-            if event.kind == "rollout" and (rollout := herald.rollouts.show(rollout.id)).state in OVER:
+            if _may_matter(event, until) and until.over(rollout := herald.rollouts.show(rollout.id)):
                 break
         over.set()
-        live.update(picture(herald.rollouts.show(rollout.id), tuple(latest)))
-    return rollout.state
+        rollout = herald.rollouts.show(rollout.id)
+        live.update(picture(rollout, tuple(latest)))
+    return rollout
 
 
-def _tell(herald: "Herald", rollout: RolloutOut) -> str:
+def _tell(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
     print(_summary(rollout), flush=True)
     for event in herald.rollouts.watch(rollout.id):
         if event.kind == "rollout" or (event.kind == "attempt" and _worth_telling(event)):
             print(_line(event).plain, flush=True)
-        if event.kind == "rollout":
+        if _may_matter(event, until):
             rollout = herald.rollouts.show(rollout.id)
-            print(_summary(rollout), flush=True)
-            if rollout.state in OVER:
+            if event.kind == "rollout":
+                print(_summary(rollout), flush=True)
+            if until.over(rollout):
                 break
-    return rollout.state
+    return rollout
+
+
+def _may_matter(event: Event, until: Until) -> bool:
+    return event.kind == "rollout" or (until.confirmed and event.data.get("state") == State.CONFIRMED)
+
+
+def effect_of(word: str, rollout: RolloutOut) -> str:
+    """What hold, resume, halt or cancel does to how many devices."""
+    waiting = rollout.live - rollout.at_risk
+    off = rollout.states.get(State.CALLED_OFF, 0)
+    effects = {
+        "hold": f"{rollout.live} attempts stay live, but nobody is offered or cleared anything until you resume.",
+        "resume": f"Offers and clearances are given again; {off} devices that were called off are queued again.",
+        "halt": f"{waiting} attempts are called off; {rollout.at_risk} devices have clearance and are waited for.",
+        "cancel": f"It ends for good: {waiting} attempts are called off. Refused while devices are at risk "
+        f"({rollout.at_risk} now).",
+    }
+    return f"{word} {rollout.id} ({rollout.name}): {effects[word]}"
 
 
 def _worth_telling(event: Event) -> bool:
@@ -105,23 +164,46 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None) -> Group
     passed = sum(rollout.passed_over.values())
     reasons = ", ".join(f"{reason} {n}" for reason, n in sorted(rollout.passed_over.items()))
     passed_text = f", {passed} passed over ({reasons})" if passed else ""
-    numbers = f"{rollout.targeted} targeted{passed_text}; {rollout.exposed} exposed, {rollout.at_risk} at risk now"
-    parts += [Text(numbers, "dim"), Text("")]
+    to_come = f", {rollout.never_given} not given an attempt" if rollout.never_given else ""
+    pace = rollout.plan.pace
+    downloading, at_risk = (
+        _of(rollout.downloading, pace.downloading_at_once),
+        _of(rollout.at_risk, pace.at_risk_at_once),
+    )
+    parts += [
+        Text(f"{rollout.targeted} targeted{passed_text}{to_come}; {rollout.exposed} exposed", "dim"),
+        Text(
+            f"pace: {downloading} downloading, {at_risk} at risk; "
+            f"{amount(rollout.moved_bytes)} of {amount(rollout.all_bytes)} moved", "dim",
+        ),
+        Text(""),
+    ]  # fmt: skip
     grid = Table.grid(padding=(0, 2))
     for ring in rollout.rings:
         total = sum(ring.states.values())
         done = ring.states.get(State.CONFIRMED, 0)
         share = f"{100 * done // total:>3} %" if total else ""
-        grid.add_row(
-            Text(f"{ring.position + 1} {ring.name}", "bold"), _bar(ring.states), share, Text(ring.state, "dim")
-        )
+        devices = f"{done} of {total}" if total else f"{ring.planned} planned"
+        state = f"{ring.state} since {ring.opened_at:%H:%M}" if ring.state == "open" and ring.opened_at else ring.state
+        if ring.state == "closed" and ring.not_before:
+            state += f", not before {ring.not_before:%d %b %H:%M}"
+        colour = HONEY if ring.state == "awaiting-go" else "dim"
+        name = Text(f"{ring.position + 1} {ring.name}", "bold")
+        grid.add_row(name, _bar(ring.states), share, devices, Text(state, colour))
     parts += [grid, Text(""), _legend(rollout)]
+    held_up = {word: n for word, n in rollout.waiting.items() if word != "next-check-in"}
+    if held_up:
+        parts.append(Text("waits for: " + ", ".join(f"{word} {n}" for word, n in held_up.items()), GREY_BLUE))
     if rollout.reasons:
         told = ", ".join(f"{reason} {n}" for reason, n in rollout.reasons.items())
         parts.append(Text(f"went wrong: {told}", ROSE))
     if latest is not None:
         parts += [Text(""), Text("Latest", "bold"), *(_line(event) for event in latest)]
     return Group(*parts)
+
+
+def _of(used: int, cap: int | None) -> str:
+    return f"{used} of {cap}" if cap else str(used)
 
 
 def _bar(states: dict[State, int]) -> Text:

@@ -31,6 +31,23 @@ class PassedOver(StrEnum):
     IN_OTHER_ROLLOUT = "in-other-rollout"
 
 
+IN_WORDS = {
+    PassedOver.LEFT_OUT: "the plan leaves them out",
+    PassedOver.NOT_ADMITTED: "not admitted",
+    PassedOver.WRONG_BOARD: "another board",
+    PassedOver.WRONG_LINE: "another line",
+    PassedOver.WRONG_REVISION: "a hardware revision the release is not for",
+    PassedOver.PINNED: "pinned by an engineer",
+    PassedOver.UNKNOWN_BUILD: "run a build that no release has",
+    PassedOver.ALREADY_RUNNING: "run the release already",
+    PassedOver.NEWER_RUNNING: "run something newer",
+    PassedOver.BELOW_FLOOR: "their floor number is higher",
+    PassedOver.NEEDS_STEP: "need a release in between first",
+    PassedOver.NO_UPDATER: "their firmware has no updater",
+    PassedOver.IN_OTHER_ROLLOUT: "in another rollout",
+}
+
+
 @dataclass(frozen=True, slots=True)
 class Candidate:
     """What placement needs to know of the release: ``digests`` are those of its ``app`` images (one, or one for each

@@ -87,8 +87,9 @@ class _Demo:
         self._start_service()
         self._prepare()
         self._start_devices()
-        rollout = self._roll_out()
-        agreed = self._compare(rollout)
+        self._start_receiver()
+        self._roll_out()
+        agreed = self._compare()
         if options.once:
             return 0 if agreed else 1
         self._say("The service and the simulated devices stay up until Ctrl-C")
@@ -217,27 +218,42 @@ class _Demo:
         self.processes.run("device", "list", "--limit", "8")
         self.processes.run("release", "list")
 
-    def _roll_out(self) -> RolloutOut:
+    def _start_receiver(self) -> None:
+        """A program of somebody else that wants to know what happens."""
+        if "webhook" not in self._notes:
+            self._say("Another program wants to know: a webhook, and a small receiver that checks its signatures")
+            address = f"http://127.0.0.1:{self._options.port + 1}/apiaries"
+            made = self.processes.run("webhook", "add", address, "--note", "the pager", "--json", capture=True)
+            self._write_notes(webhook=json.loads(made)["secret"])
+        self.processes.start(
+            "receiver", "webhook", "receive", "--port", str(self._options.port + 1),
+            environment={"HERALD_WEBHOOK_SECRET": self._notes["webhook"]},
+        )  # fmt: skip
+
+    def _roll_out(self) -> None:
         with self._herald() as herald:
             known = herald.rollouts.list(limit=1).items
         if not known:
-            self._say("A rollout of one ring")
+            self._say("A rollout of four rings: checked, previewed, started, watched")
+            self.processes.run("rollout", "check", str(self._place.plan))
             self.processes.run("rollout", "start", str(self._place.plan), "--yes")
         rollout_id = str(known[0].id if known else 1)
         self.processes.run("rollout", "watch", rollout_id)
-        with self._herald() as herald:
-            return herald.rollouts.show(int(rollout_id))
+        report = str(self._place.folder / f"rollout-{rollout_id}.html")
+        self.processes.run("rollout", "report", rollout_id, "--html", report)
 
-    def _compare(self, rollout: RolloutOut) -> bool:
-        """Holds the service's count against what the devices' flash would boot; prints the summary."""
+    def _compare(self) -> bool:
+        """Holds the service's count against what the devices' flash would boot; prints the accounting of every
+        rollout."""
         old = sha256_hex(self._place.firmware(scenario.OLD).read_bytes())
         new = sha256_hex(self._place.firmware(scenario.NEW).read_bytes())
         local = sha256_hex(self._place.firmware(scenario.LOCAL).read_bytes())
-        wrong = []
+        wrong, ended = [], {}
         with self._herald() as herald:
             said = {device.serial: device for device in herald.devices.each(where=f"board = {scenario.BOARD}")}
-            page = herald.rollouts.attempts(rollout.id, limit=1000)
-        ended = {attempt.serial: attempt.state for attempt in page.items}
+            rollouts = list(reversed(herald.rollouts.list(limit=200).items))
+            for rollout in rollouts:
+                ended |= _states_by_serial(herald, rollout.id)
         in_flash = {}
         for serial in said:
             _, in_flash[serial] = running_image(chip_path(self._place.flash, serial))
@@ -251,32 +267,63 @@ class _Demo:
         running = {
             version: (told.count(digest), list(in_flash.values()).count(digest)) for version, digest in known.items()
         }
-        self._print_summary(rollout, running, len(in_flash))
+        for rollout in rollouts:
+            if not _print_accounting(rollout):
+                wrong.append(f"rollout {rollout.id} does not add up")
+        self._print_summary(running, len(said), len(in_flash))
         for line in wrong:
             print(f"DISAGREE {line}")
         agreed = not wrong and len(said) == self._notes["devices"] + 1
         print("the service and the devices' flash agree" if agreed else "the service and the devices' flash DISAGREE")
-        print(_closing_line(rollout), flush=True)
+        print(_closing_line(rollouts[-1]), flush=True)
         return agreed
 
-    def _print_summary(self, rollout: RolloutOut, running: dict[str, tuple[int, int]], devices: int) -> None:
+    def _print_summary(self, running: dict[str, tuple[int, int]], said: int, devices: int) -> None:
         """What the service says beside what stands in the flash; cut transfers are counted in the devices' own log."""
         cut = self.processes.log("devices").read_text(errors="replace").count("transfer cut at")
-        table = Table(title=f"\nRollout {rollout.id}: {rollout.name}", title_justify="left", box=None, padding=(0, 2))
+        taken = self.processes.log("receiver").read_text(errors="replace").splitlines()
+        table = Table(title="\nWhat runs", title_justify="left", box=None, padding=(0, 2))
         table.add_column("")
         table.add_column("service", justify="right")
         table.add_column("flash", justify="right")
-        table.add_row("devices", str(rollout.targeted), str(devices))
-        for reason, count in rollout.passed_over.items():
-            table.add_row(f"passed over: {reason}", str(count), "")
-        for state, count in rollout.states.items():
-            table.add_row(state.value, str(count), "")
-        for reason, count in rollout.reasons.items():
-            table.add_row(f"  for {reason}", str(count), "")
+        table.add_row("hive scales", str(said), str(devices))
         for version, (service, flash) in running.items():
             table.add_row(f"run {version}", str(service), str(flash))
         OUT.print(table)
         print(f"{cut} transfers were cut and went on where they broke off")
+        print(
+            f"{sum('mellow-herald.' in line for line in taken)} events reached the webhook's receiver, all well signed"
+        )
+
+
+def _states_by_serial(herald: Herald, rollout_id: int) -> dict[str, str]:
+    """The state of every attempt of a rollout."""
+    found: dict[str, str] = {}
+    after = None
+    while True:
+        page = herald.rollouts.attempts(rollout_id, limit=1000, after=after)
+        found |= {attempt.serial: attempt.state.value for attempt in page.items}
+        if page.next is None:
+            return found
+        after = page.next
+
+
+def _print_accounting(rollout: RolloutOut) -> bool:
+    """Prints that targeted = passed over + never given an attempt + attempts by state; tells whether it adds up."""
+    table = Table(title=f"\nRollout {rollout.id}: {rollout.name}", title_justify="left", box=None, padding=(0, 2))
+    table.add_column("")
+    table.add_column("devices", justify="right")
+    table.add_row("targeted", str(rollout.targeted))
+    rows = [(f"= passed over: {reason}", count) for reason, count in rollout.passed_over.items()]
+    rows += [("+ never given an attempt", rollout.never_given)]
+    rows += [(f"+ {state.value}", count) for state, count in rollout.states.items()]
+    for name, count in rows:
+        table.add_row(name, str(count))
+    for reason, count in rollout.reasons.items():
+        table.add_row(f"    for {reason}", f"({count})")
+    OUT.print(table)
+    ended = rollout.state in ("finished", "cancelled")
+    return sum(count for _, count in rows) == rollout.targeted and (rollout.live == 0 or not ended)
 
 
 def _closing_line(rollout: RolloutOut) -> str:

@@ -23,8 +23,9 @@ class Processes:
         self._logs = logs
         self._running: list[tuple[str, subprocess.Popen[bytes]]] = []
 
-    def start(self, name: str, *arguments: str) -> subprocess.Popen[bytes]:
-        """Starts ``herald`` with these arguments in the background; its output goes to a log file."""
+    def start(self, name: str, *arguments: str, environment: dict[str, str] | None = None) -> subprocess.Popen[bytes]:
+        """Starts ``herald`` with these arguments in the background; its output goes to a log file. What must not be
+        seen in a list of processes goes into its ``environment``."""
         self._logs.mkdir(parents=True, exist_ok=True)
         with self.log(name).open("ab") as log:
             process = subprocess.Popen(
@@ -32,7 +33,7 @@ class Processes:
                 stdin=subprocess.DEVNULL,
                 stdout=log,
                 stderr=log,
-                env=self._environment,
+                env={**self._environment, **(environment or {})},
                 start_new_session=True,  # Ctrl-C is ours to handle, so that all end in order
             )
         self._running.append((name, process))

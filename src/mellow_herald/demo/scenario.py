@@ -12,7 +12,9 @@ VENDOR_DOMAIN = "thistledown.example"
 BOARD, LINE = "comb-s1", "hive-scale"
 SLOT_SIZE = 512 * 1024
 ASSETS_SLOT_SIZE = 256 * 1024
-CHECK_IN_S = 60
+CHECK_IN_S = 180
+BENCH = 6
+WORN_IN = 100  # one device in so many has a worn load cell
 OLD, NEW, NEXT = "2.4.0", "2.5.0", "2.6.0-rc.1"
 SITES = {
     "fernhollow": "Europe/Lisbon",
@@ -111,20 +113,45 @@ floor = 4
 """
 
 PLAN_FILE = f"""\
-# Everyone at once: right for a bench, or for a fleet as small as this one.
-name = "{NEW} to all hive scales"
+# Bench, pilot, a tenth, all: an early ring looks like the fleet, and each one soaks before the next opens.
+name = "{NEW} outwards"
 release = "{RELEASE}"
 target = "board = {BOARD} and line = {LINE}"
+
+[pace]
+downloading_at_once = 120
+at_risk_at_once = 60
 
 [numbers]
 retries = 0
 answer_within = "30m"
 trial_for = "60s"
 
+[brake]
+hard_stop = 20
+
 [[rings]]
-name = "everyone"
+name = "bench"
+where = "has bench"
 soak = "1m"
-enough = 0.9
+
+[[rings]]
+name = "pilot"
+count = 12
+spread_over = ["hw_rev", "site"]
+soak = "1m"
+enough = 0.8
+
+[[rings]]
+name = "tenth"
+share = 0.1
+spread_over = ["hw_rev", "site"]
+soak = "1m"
+enough = 0.8
+
+[[rings]]
+name = "all"
+soak = "1m"
 """
 
 
@@ -157,7 +184,7 @@ class Place:
 
     @property
     def plan(self) -> Path:
-        return self.folder / f"everyone-{NEW}.toml"
+        return self.folder / f"outwards-{NEW}.toml"
 
     @property
     def scenario(self) -> Path:
@@ -223,11 +250,14 @@ def write_files(place: Place, seed: int) -> None:
 
 
 def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int) -> None:
-    """Writes the scenario: ``devices`` hive scales, of which one has a worn load cell and some lose a transfer
-    half-way; a unit of the lab that runs a build of its own; a gateway with sensors behind it. ``codes`` are the
-    enrolment codes by board."""
+    """Writes the scenario: ``devices`` hive scales, of which some stand on the bench, one in a hundred has a worn
+    load cell and some lose a transfer half-way; a unit of the lab that runs a build of its own; a gateway with
+    sensors behind it. ``codes`` are the enrolment codes by board."""
     rng = random.Random(seed)
-    worn, *cut = rng.sample(range(devices), 1 + max(2, devices // 13))
+    faulty, bench = max(1, devices // WORN_IN), min(BENCH, devices // 5)
+    # Not on the bench: there, somebody would have seen it.
+    drawn = rng.sample(range(bench, devices), faulty + max(2, devices // 13))
+    worn, cut = drawn[:faulty], drawn[faulty:]
     lines = _head(place, codes, seed)
     for number in range(devices):
         site = rng.choice(list(SITES))
@@ -235,10 +265,13 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int)
         lines += _device(
             f"TA-S1-{number + 1:04d}", BOARD, LINE, place.firmware(OLD), place,
             hw_rev=rng.choice((1, 2, 3)),
-            labels={"site": site, "yard": rng.choice(YARDS), "tz": SITES[site]},
+            labels={
+                "site": site, "yard": rng.choice(YARDS), "tz": SITES[site],
+                **({"bench": "window"} if number < bench else {}),
+            },
             battery={"start": rng.randint(55, 100), "drain_per_day": 4, "charge_per_day": 5},
             link={"kind": "wifi", "bytes_per_s": rng.randrange(6, 20) * 1000, "cut_at": cuts},
-            **({"quirks": {"load_cell": "worn"}} if number == worn else {}),
+            **({"quirks": {"load_cell": "worn"}} if number in worn else {}),
         )  # fmt: skip
     lab = {"site": "fernhollow", "bench": "window", "tz": SITES["fernhollow"]}
     lines += _device(

@@ -9,6 +9,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from mellow_herald.core.calendar import Use, next_opening
 from mellow_herald.core.firmware import APP
 from mellow_herald.core.forecast import RingFacts, forecast
+from mellow_herald.core.placement import IN_WORDS, PassedOver
 from mellow_herald.service.context import Context
 from mellow_herald.service.planning import Drawn, Prepared, draw, prepare
 from mellow_herald.service.rollouts import size_of
@@ -33,7 +34,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
         shown = [await placing.describe(connection, one.ids[:FIRST].tolist()) for one in drawn.placed]
         passed = [
             PassedOverPreview(
-                reason=reason, devices=devices,
+                reason=reason, words=IN_WORDS[PassedOver(reason)], devices=devices,
                 first=await foresight.first_passed_over(connection, prepared.target, reason, now, FIRST),
             )
             for reason, devices in sorted(drawn.passed_over.items(), key=lambda item: -item[1])

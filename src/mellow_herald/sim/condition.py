@@ -1,6 +1,6 @@
 """What a device says of itself when it checks in: battery, link, whether it is busy, and what its owner says."""
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from mellow_herald.sim.hardware import Hardware
@@ -38,9 +38,13 @@ def _owner(spec: DeviceSpec, hardware: Hardware, now: datetime | None, consented
     if owner.kind in ("consents", "refuses"):
         return "must-consent", None
     put_off = work.get("put_off", {"times": 0, "until": now.isoformat()})
-    if work.get("urgent") or (put_off["times"] >= owner.times and put_off["until"] <= now.isoformat()):
+    # The plan says how often, and for how long, an owner may put it off; one that knows no limits is an older order.
+    allowed = work.get("owner") or {"may_postpone": owner.times, "postpone_by_s": owner.length.total_seconds()}
+    times = min(owner.times, allowed["may_postpone"])
+    if work.get("urgent") or (put_off["times"] >= times and put_off["until"] <= now.isoformat()):
         return "willing", None
     if put_off["until"] <= now.isoformat():
-        put_off = {"times": put_off["times"] + 1, "until": (now + owner.length).isoformat()}
+        by = min(owner.length, timedelta(seconds=allowed["postpone_by_s"]))
+        put_off = {"times": put_off["times"] + 1, "until": (now + by).isoformat()}
         hardware.keep(work={**work, "put_off": put_off})
     return "postponed", datetime.fromisoformat(put_off["until"])

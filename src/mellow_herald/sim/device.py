@@ -235,9 +235,11 @@ class SimDevice:
         await self._settle_switch()
         if self.lamp != "gone back":
             self.lamp = "needs help" if self._boot.recovery else "running"
+        after_restart = True
         while True:
             asked = time.monotonic()
-            order = await self._check_in()
+            order = await self._check_in(after_restart=after_restart)
+            after_restart = False
             while order.order is not None:
                 order = await self._obey(order)
             if self._uptime() > WELL_AFTER_S and self.hardware.record.early_resets:
@@ -285,8 +287,9 @@ class SimDevice:
     # Checking in --------------------------------------------------------------------------------------------------
 
     async def _check_in(self, *, after_restart: bool = False) -> OrderOut:
-        wait_s = 0 if after_restart else self.spec.link.wait_s
-        return await self._talk.check_in(lambda: self._word(after_restart), self._making.check_in_s, wait_s)
+        return await self._talk.check_in(
+            lambda: self._word(after_restart), self._making.check_in_s, self.spec.link.wait_s
+        )
 
     def _word(self, after_restart: bool) -> CheckinIn:
         record, condition, uptime = self.hardware.record, self._condition(), self._uptime()
@@ -356,7 +359,13 @@ class SimDevice:
                 self.hardware.erase_slot(name, slot)
 
     async def _fetch(self, order: OrderOut) -> None:
-        work = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "urgent": order.urgent}
+        owner = None if order.owner is None else order.owner.model_dump()
+        work = {
+            "attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "urgent": order.urgent,
+            "owner": owner,
+        }  # fmt: skip
+        if owner is not None and owner["message"]:
+            self._talk.log(f"told the owner: {owner['message']}")
         self.hardware.keep(work=work)
         self._pressed.clear()
         try:

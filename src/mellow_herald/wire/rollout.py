@@ -175,6 +175,7 @@ class PassedOverPreview(Shown):
     """Devices that would be passed over for a reason: how many, and the first of them."""
 
     reason: str
+    words: str
     devices: int
     first: list[str]
 

@@ -1,26 +1,22 @@
-#!/usr/bin/env python3
-"""A small receiver of webhooks: checks the signature of every call and prints what happened, one line an event.
+"""A small receiver of webhooks: checks the signature of every call and says what happened, one line an event.
 
-    python3 receiver.py --secret SECRET [--port 8420] [--refuse N]
-
-Nothing but Python's standard library is needed. ``--refuse N`` answers the first N calls with 503, to see retries.
+``problem_with`` is what a receiver of your own needs; it uses nothing but Python's standard library.
 """
 
-import argparse
 import base64
 import hashlib
 import hmac
 import json
 import re
-import sys
 import time
+from collections.abc import Callable, Mapping
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 
 OLDEST_S = 300  # older signatures are refused, so that nobody can play a call again later
 INPUT = re.compile(r'herald=(\((?:"[^"]+" ?)+\);created=(\d+);keyid="[^"]*";alg="hmac-sha256")')
 
 
-def problem_with(headers, url: str, body: bytes, secret: str, now: float) -> str | None:
+def problem_with(headers: Mapping[str, str], url: str, body: bytes, secret: str, now: float) -> str | None:
     """What is wrong with a call's signature (RFC 9421) and digest (RFC 9530); None if nothing is."""
     digest = f"sha-256=:{base64.b64encode(hashlib.sha256(body).digest()).decode()}:"
     if not hmac.compare_digest(headers.get("content-digest", ""), digest):
@@ -46,21 +42,26 @@ def problem_with(headers, url: str, body: bytes, secret: str, now: float) -> str
     return None
 
 
-def make_server(port: int, secret: str, refuse: int = 0, say=print) -> ThreadingHTTPServer:
-    """A server that says every good event once."""
+def make_server(port: int, secret: str, refuse: int = 0, say: Callable[[str], None] = print) -> ThreadingHTTPServer:
+    """A server on loopback that says every good event once; the first ``refuse`` calls are answered with 503, to see
+    retries."""
     seen: set[str] = set()
     left = [refuse]
 
     class Receiver(BaseHTTPRequestHandler):
         def do_POST(self) -> None:
+            """One event."""
             body = self.rfile.read(int(self.headers.get("content-length", "0")))
             url = f"http://{self.headers.get('host', '')}{self.path}"
-            wrong = problem_with(self.headers, url, body, secret, time.time())
+            headers = {name.lower(): value for name, value in self.headers.items()}
+            wrong = problem_with(headers, url, body, secret, time.time())
             if wrong is not None:
-                return self._answer(401, wrong)
+                self._answer(401, wrong)
+                return
             if left[0] > 0:
                 left[0] -= 1
-                return self._answer(503, "come back later")
+                self._answer(503, "come back later")
+                return
             event = json.loads(body)
             # An event may come twice (its answer got lost); its id is the same then.
             if event["id"] not in seen:
@@ -76,24 +77,6 @@ def make_server(port: int, secret: str, refuse: int = 0, say=print) -> Threading
             self.wfile.write(text.encode())
 
         def log_message(self, *_: object) -> None:
-            pass
+            """Every call is said once, by its event."""
 
     return ThreadingHTTPServer(("127.0.0.1", port), Receiver)
-
-
-def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
-    parser.add_argument("--secret", required=True, help="what `herald webhook add` showed")
-    parser.add_argument("--port", type=int, default=8420)
-    parser.add_argument("--refuse", type=int, default=0, metavar="N", help="answer the first N calls with 503")
-    asked = parser.parse_args()
-    server = make_server(asked.port, asked.secret, asked.refuse, lambda line: print(line, flush=True))
-    print(f"listening at http://127.0.0.1:{server.server_address[1]}/", file=sys.stderr)
-    try:
-        server.serve_forever()
-    except KeyboardInterrupt:
-        server.server_close()
-
-
-if __name__ == "__main__":
-    main()
