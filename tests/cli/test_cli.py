@@ -184,7 +184,7 @@ def test_a_fleet_and_a_rollout_from_the_terminal(
         '[numbers]\nretries = 0\n[[rings]]\nname = "all"\nsoak = "0s"\n'
     )
     asked = terminal.run("rollout", "start", plan, stdin="n\n")
-    assert asked.returncode == 1 and "goes to 1 targeted devices" in asked.stderr
+    assert asked.returncode == 1 and "on 1 devices?" in asked.stderr and "1 targeted, 1 eligible" in asked.stdout
     assert "Rollout 1 started" in terminal.good("rollout", "start", plan, "--yes")
     shared_service.wait_for(1, lambda r: r.states.get("queued") == 1)
     device.checkin()
@@ -204,7 +204,9 @@ def test_a_fleet_and_a_rollout_from_the_terminal(
     assert "rollout halted" in terminal.good("journal")
     assert "cannot become held" in terminal.bad(1, "rollout", "hold", "1", "--reason", "too late", "--yes")
     plan.write_text(plan.read_text().replace("soak", "soaking"))
-    assert "rings.0.soaking" in terminal.bad(1, "rollout", "start", plan, "--yes")
+    assert "rings[1].soaking: there is no soaking; did you mean soak?" in terminal.bad(
+        1, "rollout", "start", plan, "--yes"
+    )
 
 
 def test_a_taken_port_is_said_and_how_to_choose_another(shared_service: RunningService, tmp_path: Path) -> None:

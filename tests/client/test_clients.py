@@ -16,9 +16,11 @@ from mellow_herald.client import (
     UnreachableError,
     async_devices,
     async_releases,
+    async_rollouts,
     asynchronous,
     devices,
     releases,
+    rollouts,
     synchronous,
 )
 from mellow_herald.client.stream import FrameReader
@@ -44,18 +46,21 @@ def test_both_clients_have_one_shape() -> None:
     assert shape(synchronous) == shape(asynchronous)
     assert shape(releases) == shape(async_releases)
     assert shape(devices) == shape(async_devices)
+    assert shape(rollouts) == shape(async_rollouts)
 
 
 def test_every_call_of_the_api_is_in_the_client(shared_service: RunningService) -> None:
-    from mellow_herald.client import calls, fleet_calls
+    from mellow_herald.client import calls, fleet_calls, rollout_calls
 
     def plain(path: str) -> str:
         return re.sub(r"\{[^}]+\}", "{}", path)
 
-    source = inspect.getsource(calls) + inspect.getsource(fleet_calls)
+    source = "".join(map(inspect.getsource, (calls, fleet_calls, rollout_calls)))
     ours = {plain(path) for path in re.findall(r'"\{API\}(/[^"]*)"', source)}
     ours |= set(re.findall(r'"(/health/[a-z]+|/metrics)"', source)) | {"/events"}
-    ours |= {f"/rollouts/{{}}/{word}" for word in ("hold", "resume", "halt", "cancel")} - {"/rollouts/{}/{}"}
+    # Words that these calls put in: those of a rollout, of an attempt, and the endings of a report.
+    ours |= {f"/rollouts/{{}}/{word}" for word in ("hold", "resume", "halt", "cancel", "report.md", "report.html")}
+    ours |= {f"/attempts/{{}}/{word}" for word in ("call-off", "retry")}
     paths = shared_service.herald.openapi()["paths"]
     theirs = {plain(path).removeprefix("/api/v1") for path in paths if not path.startswith("/device/")}
     assert theirs <= ours
@@ -124,11 +129,12 @@ def test_retry_after_counts_within_reason() -> None:
 
 
 def test_a_started_rollout_carries_a_key_so_that_it_may_be_repeated() -> None:
-    from mellow_herald.client import calls
+    from mellow_herald.client import rollout_calls
     from mellow_herald.wire.plan import PlanDocument
 
     document = {"name": "p", "release": "a/b/1.0.0", "target": "board = a", "rings": [{"name": "r"}]}
-    call = calls.start_rollout(PlanDocument.model_validate(document))
+    call = rollout_calls.start_rollout(PlanDocument.model_validate(document), [3], 0.1, False)
+    assert call.params == {"counts": [3], "within": 0.1}
     assert call.repeatable and len(call.headers["idempotency-key"]) == 32
 
 

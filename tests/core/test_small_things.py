@@ -122,7 +122,7 @@ def test_a_plan_is_checked() -> None:
     plan().check()
     soak = timedelta(0)
     for rings, said in (
-        ((Ring("r", soak),) * 2, "two rings are called 'r'"),
+        ((Ring("r", soak),) * 2, "ring 'r' is there twice"),
         ((Ring("all", soak), Ring("more", soak, count=3)), "nothing is left for the rings after it"),
         ((Ring("both", soak, count=3, share=0.1),), "takes devices in 2 ways"),
         ((Ring("odd", soak, where="site ="),), "ends too early"),

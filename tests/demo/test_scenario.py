@@ -1,13 +1,13 @@
 import tomllib
 from pathlib import Path
 
+from mellow_herald.client.plan_file import check_plan
 from mellow_herald.core.behaviour import find_behaviour
 from mellow_herald.core.nameplate import find_nameplate
 from mellow_herald.demo import scenario
 from mellow_herald.demo.scenario import Place
 from mellow_herald.sim.scenario import load_scenario
 from mellow_herald.wire.board import BoardIn
-from mellow_herald.wire.plan import PlanDocument
 
 CODES = dict.fromkeys((scenario.BOARD, scenario.GATEWAY_BOARD, scenario.SENSOR_BOARD), "code")
 EXAMPLES = Path(__file__).parents[2] / "examples"
@@ -31,19 +31,20 @@ def test_the_same_seed_makes_the_same_fleet_and_firmware(tmp_path: Path) -> None
     assert texts[0] == texts[1]
 
 
-def test_one_device_is_worn_and_at_least_two_lose_a_transfer(tmp_path: Path) -> None:
+def test_some_devices_are_worn_and_at_least_two_lose_a_transfer(tmp_path: Path) -> None:
     for devices in (10, 40, 200):
         place = Place(tmp_path / str(devices))
         scenario.write_files(place, seed=7)
         write_keys(place)
         scenario.write_scenario(place, CODES, devices, seed=7)
         everyone = load_scenario(place.scenario).devices
-        specs = [spec for spec in everyone if spec.board == scenario.BOARD and "bench" not in spec.labels]
+        specs = [spec for spec in everyone if spec.board == scenario.BOARD and spec.serial != scenario.LAB_UNIT]
         assert len(specs) == devices == len({spec.serial for spec in specs})
         behind = [spec for spec in everyone if spec.gateway == scenario.GATEWAY]
         assert len(behind) == scenario.SENSORS and len(everyone) == devices + 2 + scenario.SENSORS
         worn = [spec for spec in specs if spec.quirks]
-        assert len(worn) == 1 and not worn[0].link.cut_at
+        assert len(worn) == max(1, devices // scenario.WORN_IN)
+        assert not any(spec.link.cut_at or "bench" in spec.labels for spec in worn)
         assert sum(bool(spec.link.cut_at) for spec in specs) >= 2
 
 
@@ -58,5 +59,24 @@ def test_the_images_say_what_they_are() -> None:
 def test_the_examples_are_what_the_demo_uses() -> None:
     board = BoardIn.model_validate(tomllib.loads((EXAMPLES / "boards" / "comb-s1.toml").read_text()))
     assert board.name == scenario.BOARD
-    plan = PlanDocument.model_validate(tomllib.loads((EXAMPLES / "plans" / "everyone.toml").read_text()))
-    assert str(plan.to_plan().release) == scenario.RELEASE
+    for name in ("everyone", "outwards", "by-night", "owners-first"):
+        document, mistakes = check_plan(EXAMPLES / "plans" / f"{name}.toml")
+        assert document is not None and not mistakes
+        assert str(document.to_plan().release) == scenario.RELEASE
+
+
+def test_every_example_plan_is_good_names_its_schema_and_says_when_to_use_it() -> None:
+    plans = sorted((EXAMPLES / "plans").glob("*.toml"))
+    assert len(plans) == 5
+    for path in plans:
+        assert check_plan(path)[1] == []
+        first, second = path.read_text().splitlines()[:2]
+        assert first.startswith("#:schema http") and first.endswith("/schemas/plan.json")
+        assert second.startswith("# ") and len(second) > 60
+
+
+def test_the_plan_of_the_demo_is_good(tmp_path: Path) -> None:
+    place = Place(tmp_path)
+    scenario.write_files(place, seed=7)
+    document, mistakes = check_plan(place.plan)
+    assert document is not None and not mistakes and len(document.rings) == 4

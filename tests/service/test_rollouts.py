@@ -112,7 +112,7 @@ def test_plans_that_cannot_be_are_refused(service: RunningService, fleet: list[P
         ({"release": "2.5.0"}, "does not name a release"),
         ({"target": "site = nowhere"}, "matches no device"),
         ({"target": "site ="}, "ends too early"),
-        ({"rings": plan.rings * 2}, "two rings are called"),
+        ({"rings": plan.rings * 2}, "is there twice"),
     ):
         with pytest.raises(ProblemError, match=said):
             start(plan.model_copy(update=change))

@@ -62,9 +62,9 @@ class Flight:
         self.processes.append(process)
         return process
 
-    def serve(self) -> subprocess.Popen[bytes]:
+    def serve(self, *more: str) -> subprocess.Popen[bytes]:
         where = ["--data-dir", str(self.folder / "data"), "--port", str(self.port)]
-        process = self.start("serve", *where, "--time-scale", str(SPEED))
+        process = self.start("serve", *where, "--time-scale", str(SPEED), *more)
         deadline = time.monotonic() + 30
         with Herald(self.url) as herald:
             while time.monotonic() < deadline:
@@ -104,6 +104,9 @@ class Flight:
         where = ["--url", self.url, "--data-dir", str(self.place.flash)]
         return self.start("sim", "run", str(self.place.scenario), *where)
 
+    def wait_online(self, herald: Herald, devices: int, seconds: float = 120) -> None:
+        until(seconds, lambda: herald.overview().presence.get("online") == devices + OTHERS)
+
     def stop(self) -> None:
         for process in reversed(self.processes):
             if process.poll() is None:
@@ -114,7 +117,7 @@ class Flight:
 
 # The lab's unit, a gateway and the sensors behind it are there too.
 OTHERS = 2 + scenario.SENSORS
-SCALES = f"board = {scenario.BOARD} and not has bench"
+SCALES = f"board = {scenario.BOARD} and serial != {scenario.LAB_UNIT}"
 
 
 def until(seconds: float, wanted: object) -> None:

@@ -97,7 +97,7 @@ def read_plan(path: Path) -> "PlanDocument":
 
     document, mistakes = check_plan(path)
     for one in mistakes:
-        note(f"{path}:{one.line or 1}: {one.key + ': ' if one.key else ''}{one.words}")
+        note(f"herald: {path}:{one.line or 1}: {one.key + ': ' if one.key else ''}{one.words}")
     if mistakes or document is None:
         raise typer.Exit(1)
     return document
@@ -132,8 +132,9 @@ def print_preview(shown: "PreviewOut") -> None:
     table("Rings, as expected", columns, rows, right=["devices", "at risk", "in soak", "rules out"])
     for ring in shown.rings:
         if ring.coverage:
-            told = ", ".join(f"{' '.join(c.values.values())} {c.taken} of {c.eligible}" for c in ring.coverage[:12])
-            out.print(f"  {ring.position + 1} {_safe(ring.name)} is spread over {_safe(told)}")
+            met = sum(one.taken > 0 for one in ring.coverage)
+            over = _safe(", ".join(ring.coverage[0].values))
+            out.print(f"  {ring.position + 1} {_safe(ring.name)} meets {met} of {len(ring.coverage)} kinds by {over}")
         if ring.first:
             more = f" and {ring.devices - len(ring.first)} more" if ring.devices > len(ring.first) else ""
             out.print(

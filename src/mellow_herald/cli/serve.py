@@ -1,5 +1,6 @@
 """Running the service."""
 
+import os
 from pathlib import Path
 from typing import Annotated
 
@@ -17,6 +18,7 @@ def serve(
         typer.Option("--database-url", help="Use this PostgreSQL (postgresql+asyncpg://…), not one of our own."),
     ] = None,
     time_scale: Annotated[float, typer.Option("--time-scale", min=0.1, help="Service seconds per real second.")] = 1.0,
+    workers: Annotated[int, typer.Option("--workers", min=1, max=64, help="Serve with so many processes.")] = 1,
     upload_limit: Annotated[int, typer.Option("--upload-limit", min=1, help="Largest release file, bytes.")] = 1024**3,
 ) -> None:
     """Serve API and console until stopped."""
@@ -30,9 +32,11 @@ def serve(
         data_dir=data_dir,
         host=host,
         port=port,
-        database_url=database_url,
+        # A worker is told by its environment, where a password in the address is not seen in a list of processes.
+        database_url=database_url or os.environ.get("HERALD_WORKER_DATABASE_URL"),
         time_scale=time_scale,
         upload_limit=upload_limit,
+        workers=workers,
     )
     try:
         run(settings, lambda line: print(line, flush=True))

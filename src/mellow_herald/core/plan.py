@@ -161,7 +161,7 @@ class Plan:
         names = [ring.name for ring in self.rings]
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:
-            raise Refused("bad-plan", f"two rings are called {twice!r}.", "Give every ring a name of its own.")
+            raise Refused("bad-plan", f"ring {twice!r} is there twice.", "Give every ring a name of its own.")
         for position, ring in enumerate(self.rings):
             self._check_ring(ring, last=position == len(self.rings) - 1)
         if self.calendar.start and self.calendar.ends and self.calendar.ends <= self.calendar.start:

@@ -13,6 +13,7 @@ import uvicorn
 from mellow_herald.service.app import create_app, open_context
 from mellow_herald.service.people import bootstrap
 from mellow_herald.service.settings import DEFAULT_PORT, Settings
+from mellow_herald.service.workers import Workers
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import make_engine
 
@@ -44,6 +45,10 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
     _log_to_stderr()
     # A closed terminal is a stop like any other: PostgreSQL must not be left behind.
     signal.signal(signal.SIGHUP, lambda *_: signal.raise_signal(signal.SIGTERM))
+    if settings.listener_fd is not None:
+        assert settings.database_url is not None
+        asyncio.run(_serve(settings, settings.database_url, socket.socket(fileno=settings.listener_fd)))
+        return
     listener = take_port(settings.host, settings.port)
     settings.data_dir.mkdir(parents=True, exist_ok=True)
     cluster = None
@@ -55,20 +60,31 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
             cluster = Cluster(settings.data_dir / "postgres")
             cluster.start()
             url = cluster.url
-        asyncio.run(_serve(settings, url, listener, say))
+        asyncio.run(_first_start(settings, url, listener, say))
+        if settings.workers > 1:
+            Workers(settings, url, listener, say).run()
+        else:
+            asyncio.run(_serve(settings, url, listener))
     finally:
         listener.close()
         if cluster is not None:
             cluster.stop()
 
 
-async def _serve(settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None]) -> None:
+async def _first_start(settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None]) -> None:
+    """Schema and first admin, before anybody is served; says where the service is."""
     context = await open_context(settings, make_engine(url))
     password = await bootstrap(context)
+    await context.engine.dispose()
     port = listener.getsockname()[1]
-    address = f"http://{settings.host}:{port}"
     if password is not None and settings.admin_password is None:
         say(f"First start: sign in as admin with password {password} (shown this once).")
+    address = f"http://{settings.host}:{port}"
+    say(f"Mellow Herald serves at {address}" + ("" if port == DEFAULT_PORT else f" (not the usual {DEFAULT_PORT})"))
+
+
+async def _serve(settings: Settings, url: str, listener: socket.socket) -> None:
+    context = await open_context(settings, make_engine(url))
     config = uvicorn.Config(
         create_app(context),
         log_config=None,
@@ -81,7 +97,6 @@ async def _serve(settings: Settings, url: str, listener: socket.socket, say: Cal
         timeout_keep_alive=75,
     )
     server = _Server(config, on_stop=context.signals.stop)
-    say(f"Mellow Herald serves at {address}" + ("" if port == DEFAULT_PORT else f" (not the usual {DEFAULT_PORT})"))
     await server.serve(sockets=[listener])
 
 

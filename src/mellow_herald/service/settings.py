@@ -9,7 +9,8 @@ DEFAULT_PORT = 8410
 
 
 class Settings(BaseSettings):
-    """What can be set. Sizes are bytes; session and token lifetimes are real time."""
+    """What can be set. Sizes are bytes; session and token lifetimes are real time. ``listener_fd`` is the socket that a
+    worker takes over from the process that started it."""
 
     model_config = SettingsConfigDict(env_prefix="HERALD_")
 
@@ -19,6 +20,8 @@ class Settings(BaseSettings):
     database_url: str | None = None
     time_scale: float = Field(default=1.0, gt=0, le=10_000)
     upload_limit: int = Field(default=1024**3, gt=0)
+    workers: int = Field(default=1, ge=1, le=64)
+    listener_fd: int | None = None
     session_hours: int = Field(default=12, gt=0)
     admin_password: str | None = None
     secure_cookie: bool = False

@@ -179,7 +179,13 @@ async def note_passed_over(
     reason = compile_reason(target.rules, now)
     found = (
         select(Device.id, reason.label("reason"))
-        .where(Device.id > after, compile_selector(target.where, now), reason.is_not(None))
+        # Whoever opens a ring may have died half-way: who has an attempt by now is not passed over for that.
+        .where(
+            Device.id > after,
+            compile_selector(target.where, now),
+            reason.is_not(None),
+            ~_attempted(rollout_id),
+        )
         .order_by(Device.id)
         .limit(SLICE)
         .cte("found")

@@ -1,0 +1,85 @@
+"""Several service processes on one port. They share nothing but the database and the image store: any of them may
+die."""
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+
+import structlog
+
+from mellow_herald.service.settings import Settings
+
+log = structlog.get_logger()
+LOOK_SECONDS = 0.2
+STOP_SECONDS = 8.0
+# One that dies sooner than this is started again only after a pause, so that a fault at start does not burn a core.
+SOON_SECONDS, PAUSE_SECONDS = 5.0, 2.0
+
+
+class Workers:
+    """Starts the processes, starts those again that die, and ends them all."""
+
+    def __init__(
+        self, settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None] = print
+    ) -> None:
+        self._settings, self._url, self._listener, self._say = settings, url, listener, say
+        self._running: list[tuple[subprocess.Popen[bytes], float]] = []
+        self._stopping = False
+
+    def run(self) -> None:
+        """Serves until SIGINT or SIGTERM."""
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, self._stop)
+        try:
+            self._listener.listen(1024)
+            self._running = [self._start() for _ in range(self._settings.workers)]
+            self._say(f"{self._settings.workers} workers: {', '.join(str(one.pid) for one, _ in self._running)}")
+            while not self._stopping:
+                time.sleep(LOOK_SECONDS)
+                self._running = [self._seen_to(process, since) for process, since in self._running]
+        finally:
+            self._end()
+
+    def _stop(self, *_: object) -> None:
+        self._stopping = True
+
+    def _start(self) -> tuple[subprocess.Popen[bytes], float]:
+        number = self._listener.fileno()
+        environment = {
+            **os.environ,
+            "HERALD_LISTENER_FD": str(number),
+            "HERALD_WORKER_DATABASE_URL": self._url,
+        }
+        settings = self._settings
+        command = [
+            sys.executable, "-m", "mellow_herald.cli.main", "serve", "--data-dir", str(settings.data_dir),
+            "--host", settings.host, "--port", str(settings.port), "--time-scale", f"{settings.time_scale:g}",
+            "--upload-limit", str(settings.upload_limit),
+        ]  # fmt: skip
+        # A session of its own: a Ctrl-C in the terminal is for us, and we end the workers in order.
+        process = subprocess.Popen(command, env=environment, pass_fds=[number], start_new_session=True)
+        return process, time.monotonic()
+
+    def _seen_to(self, process: subprocess.Popen[bytes], since: float) -> tuple[subprocess.Popen[bytes], float]:
+        if process.poll() is None or self._stopping:
+            return process, since
+        log.warning("a worker has ended, starting another", worker=process.pid, code=process.returncode)
+        if time.monotonic() - since < SOON_SECONDS:
+            time.sleep(PAUSE_SECONDS)
+        return self._start()
+
+    def _end(self) -> None:
+        for process, _ in self._running:
+            if process.poll() is None:
+                process.terminate()
+        deadline = time.monotonic() + STOP_SECONDS
+        for process, _ in self._running:
+            try:
+                process.wait(max(0.1, deadline - time.monotonic()))
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()

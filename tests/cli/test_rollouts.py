@@ -1,0 +1,134 @@
+"""Plans and rollouts from the terminal."""
+
+import json
+from pathlib import Path
+
+import pytest
+
+from mellow_herald.client.plan_file import check_plan, locate
+from tests.cli.test_cli import Terminal
+from tests.harness.device import PuppetDevice
+from tests.harness.service import PASSWORD, RunningService
+from tests.service.test_rollouts import go_through
+
+PLAN = """\
+name = "2.5.0 in two"
+release = "comb-s1/hive-scale/2.5.0"
+target = "board = comb-s1"
+
+[numbers]
+retries = 0
+
+[[rings]]
+name = "bench"
+where = "has bench"
+soak = "0s"
+
+[[rings]]
+name = "rest"
+opens = "by-hand"
+soak = "0s"
+"""
+
+
+@pytest.fixture
+def terminal(service: RunningService, tmp_path: Path) -> Terminal:
+    made = Terminal(service, tmp_path)
+    made.good("sign-in", "--name", "admin", stdin=f"{PASSWORD}\n")
+    return made
+
+
+def wrong(tmp_path: Path, change: tuple[str, str]) -> list[tuple[int | None, str, str]]:
+    path = tmp_path / "plan.toml"
+    path.write_text(PLAN.replace(*change, 1))
+    return [(one.line, one.key, one.words) for one in check_plan(path)[1]]
+
+
+@pytest.mark.parametrize(
+    ("change", "line", "key", "said"),
+    [
+        (("target =", "targt ="), 3, "targt", "did you mean target?"),
+        (("retries = 0", "retry = 0"), 6, "numbers.retry", "did you mean retries?"),
+        (("retries = 0", "hard_stop = 3"), 6, "numbers.hard_stop", "it stands in [brake]"),
+        (('"has bench"', '"bensh ="'), 10, "rings[1].where", "ends too early"),
+        (('"by-hand"', '"by-hnd"'), 15, "rings[2].opens", "did you mean by-hand?"),
+        (('soak = "0s"', 'soak = "1 hour"'), 11, "rings[1].soak", "is not a duration"),
+        (('name = "rest"', 'name = "bench"'), 8, "rings[1]", "ring 'bench' is there twice"),
+        (('opens = "by-hand"', "count = 3\nshare = 0.5"), 13, "rings[2]", "takes devices in 2 ways"),
+        (("[numbers]", "[numbers"), 5, "", "this is not TOML"),
+    ],
+)
+def test_every_mistake_is_at_its_line_and_key(
+    tmp_path: Path, change: tuple[str, str], line: int, key: str, said: str
+) -> None:
+    found = wrong(tmp_path, change)
+    assert any((line, key) == (at, where) and said in words for at, where, words in found), found
+
+
+def test_all_mistakes_are_told_at_once_in_the_order_of_lines(tmp_path: Path) -> None:
+    path = tmp_path / "plan.toml"
+    path.write_text(PLAN.replace("retries", "retrys").replace("target", "targt").replace("soak", "soka"))
+    lines = [one.line for one in check_plan(path)[1]]
+    assert lines == sorted(lines, key=lambda line: line or 0) and set(lines) >= {3, 6, 11, 16}
+
+
+def test_keys_are_found_behind_long_values_and_in_dotted_names() -> None:
+    text = 'a = """\nb = 1\n"""\nlist = [\n  { c = 2 },\n]\n[t.u]\n"quoted" = 1\nx.y = 3\n'
+    text += "[[r]]\nn = 1\n[[r]]\nn = 2\n[r.in]\nz = 1\n"
+    found = locate(text)
+    assert ("b",) not in found and found[("list",)] == 4
+    assert found[("t", "u", "quoted")] == 8 and found[("t", "u", "x", "y")] == 9
+    assert (found[("r", 0, "n")], found[("r", 1, "n")], found[("r", 1, "in", "z")]) == (11, 13, 15)
+
+
+def test_a_rollout_of_two_rings_from_the_terminal(terminal: Terminal, service: RunningService, tmp_path: Path) -> None:
+    service.publish("2.4.0").raise_for_status()
+    service.publish("2.5.0").raise_for_status()
+    code, devices = service.code(), []
+    for number in range(3):
+        device = PuppetDevice(service.url, f"TA-{number}")
+        device.enrol(code, labels={"bench": "window"} if number == 0 else {}).raise_for_status()
+        device.checkin()
+        devices.append(device)
+    plan, out = tmp_path / "plan.toml", tmp_path / "devices.csv"
+    plan.write_text(PLAN)
+    assert "good. comb-s1/hive-scale/2.5.0 in 2 rings: bench, rest" in terminal.good("rollout", "check", plan)
+    shown = terminal.good("rollout", "preview", plan, "--export", out)
+    assert "3 targeted, 3 eligible" in shown and "by hand" in shown and "TA-0" in shown
+    assert out.read_text().splitlines()[:2] == ["ring,name,serial,hw_rev,version,passed_over", "0,bench,TA-0,1,2.4.0,"]
+    assert json.loads(terminal.good("rollout", "preview", plan, "--json"))["counts"] == [1, 2]
+    assert "Rollout 1 started" in terminal.good("rollout", "start", plan, "--yes")
+    service.wait_for(1, lambda r: r.rings[0].state == "open")
+    assert "does not await go" in terminal.bad(1, "rollout", "go", "1", "--reason", "too early", "--yes")
+    go_through(devices[0])
+    assert "2.5.0 in two" in terminal.good("rollout", "watch", "1", "--until", "ring:bench")
+    assert "Write end, confirmed, or one of ring:bench" in terminal.bad(1, "rollout", "watch", "1", "--until", "ring:b")
+    service.wait_for(1, lambda r: r.rings[1].state == "awaiting-go")
+    assert "2 rest" in terminal.good("rollout", "go", "1", "--reason", "all quiet", "--yes")
+    service.wait_for(1, lambda r: r.rings[1].state == "open")
+    assert "called-off" in terminal.good("rollout", "call-off", "1", "TA-1", "--reason", "not this one", "--yes")
+    assert "queued" in terminal.good("rollout", "retry", "1", "TA-1", "--reason", "after all", "--yes")
+    edited = terminal.good("rollout", "edit", "1", "--at-risk", "1", "--reason", "slower", "--yes")
+    assert "0 of 1 at risk" in edited
+    listed = terminal.good("rollout", "attempts", "1", "--ring", "2")
+    assert "TA-1" in listed and "TA-0" not in listed and "next check-in" in listed
+    for device in devices[1:]:
+        go_through(device)
+    service.wait_for(1, lambda r: r.state == "finished")
+    assert "finished" in terminal.good("rollout", "watch", "1")
+    assert "| confirmed | 3 |" in terminal.good("rollout", "report", "1")
+    page = tmp_path / "report.html"
+    terminal.good("rollout", "report", "1", "--html", page)
+    assert page.read_text().startswith("<!doctype html>")
+    assert json.loads(terminal.good("rollout", "report", "1", "--json"))["rollout"]["state"] == "finished"
+
+
+def test_webhooks_from_the_terminal(terminal: Terminal, service: RunningService) -> None:
+    made = terminal.good("webhook", "add", "http://127.0.0.1:9/x", "--note", "the pager")
+    assert "Its secret, shown this once" in made
+    assert "the pager" in terminal.good("webhook", "list")
+    assert terminal.good("webhook", "dead", "1")
+    assert "0 events" in terminal.good("webhook", "redeliver", "1")
+    assert "closed" in terminal.good("webhook", "close", "1", "--yes")
+    assert "no open webhook" in terminal.bad(1, "webhook", "dead", "1")
+    assert "kinds" in terminal.bad(1, "webhook", "add", "http://127.0.0.1:9/x", "--kind", "gossip")

@@ -1,0 +1,127 @@
+"""Four rings over many simulated devices, served by three workers of which one is killed again and again."""
+
+import os
+import random
+import signal
+import subprocess
+import time
+from pathlib import Path
+
+import pytest
+
+from mellow_herald.client import Herald
+from mellow_herald.core.attempt import AT_RISK, State
+from mellow_herald.core.digest import sha256_hex
+from mellow_herald.demo import scenario
+from mellow_herald.sim.fleet import chip_path
+from mellow_herald.sim.hardware import running_image
+from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.rollout import RolloutOut
+from tests.system.test_flight import Flight, folder
+
+__all__ = ["folder"]
+pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
+DEVICES = int(os.environ.get("HERALD_TEST_DEVICES", "150"))
+WORKERS, DOWNLOADING, RISK = 3, 40, 25
+KILLED = 6
+
+PLAN = f"""
+[[rings]]
+name = "bench"
+where = "has bench"
+soak = "30s"
+[[rings]]
+name = "pilot"
+count = 12
+spread_over = ["hw_rev", "site"]
+soak = "30s"
+enough = 0.5
+[[rings]]
+name = "fifth"
+share = 0.2
+soak = "30s"
+enough = 0.5
+[[rings]]
+name = "all"
+soak = "30s"
+[pace]
+downloading_at_once = {DOWNLOADING}
+at_risk_at_once = {RISK}
+[numbers]
+retries = 2
+retry_pause = "30s"
+answer_within = "20m"
+trial_for = "10m"
+"""
+
+
+def children(process: subprocess.Popen[bytes]) -> list[int]:
+    listed = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
+    names = {int(pid): Path(f"/proc/{pid}/cmdline").read_bytes() for pid in listed if Path(f"/proc/{pid}").exists()}
+    return [pid for pid, name in names.items() if b"serve" in name]
+
+
+def follow(herald: Herald, rollout_id: int, parent: subprocess.Popen[bytes], rng: random.Random) -> RolloutOut:
+    """Watches the pace until the rollout has ended; kills a worker now and then."""
+    deadline, killed, at = time.monotonic() + 400, 0, time.monotonic() + 3
+    while True:
+        shown = herald.rollouts.show(rollout_id)
+        assert shown.at_risk <= RISK and shown.downloading <= DOWNLOADING, "never above the pace"
+        if shown.state == "finished":
+            return shown
+        assert shown.state == "running" and time.monotonic() < deadline, shown.model_dump_json(indent=1)
+        if killed < KILLED and time.monotonic() > at:
+            workers = children(parent)
+            if len(workers) == WORKERS:
+                os.kill(rng.choice(workers), signal.SIGKILL)
+                killed += 1
+            at = time.monotonic() + rng.uniform(1, 6)
+        time.sleep(0.2)
+
+
+def test_four_rings_with_three_workers_of_which_one_dies_again_and_again(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    import tomllib
+
+    monkeypatch.setattr("tests.system.test_flight.DEVICES", DEVICES)
+    flight, rng = Flight(folder), random.Random(5)
+    try:
+        parent = flight.serve("--workers", str(WORKERS))
+        herald = flight.signed_in()
+        flight.prepare(herald)
+        flight.fly()
+        flight.wait_online(herald, DEVICES)
+        rings = tomllib.loads(PLAN)
+        document = PlanDocument.model_validate(
+            {"name": "rings", "release": scenario.RELEASE, "target": f"board = {scenario.BOARD}", **rings}
+        )
+        preview = herald.rollouts.preview(document)
+        assert len(preview.counts) == 4 and sum(preview.counts) == preview.eligible == DEVICES
+        rollout_id = herald.rollouts.start(document, counts=preview.counts).id
+        ended = follow(herald, rollout_id, parent, rng)
+        check_accounting(herald, ended, flight)
+    finally:
+        flight.stop()
+
+
+def check_accounting(herald: Herald, ended: RolloutOut, flight: Flight) -> None:
+    """Every device is accounted for, in the service and in its own flash."""
+    assert ended.targeted == sum(ended.passed_over.values()) + ended.never_given + sum(ended.states.values())
+    assert ended.targeted == DEVICES + 1 and ended.passed_over == {"unknown-build": 1} and not ended.never_given
+    assert [ring.targeted for ring in ended.rings] == [ring.planned for ring in ended.rings]
+    old, new = (sha256_hex(flight.place.firmware(v).read_bytes()) for v in (scenario.OLD, scenario.NEW))
+    seen, after = 0, None
+    while True:
+        page = herald.rollouts.attempts(ended.id, limit=1000, after=after)
+        for attempt in page.items:
+            assert attempt.closed and not attempt.live and attempt.state not in AT_RISK
+            _, digest = running_image(chip_path(flight.place.flash, attempt.serial))
+            assert digest == (new if attempt.state is State.CONFIRMED else old), attempt
+            seen += 1
+        if page.next is None:
+            break
+        after = page.next
+    assert seen == DEVICES
+    worn = ended.states.get(State.REVERTED, 0)
+    assert ended.states == {State.CONFIRMED: DEVICES - worn, State.REVERTED: worn} and worn == max(1, DEVICES // 100)
