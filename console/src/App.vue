@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiBookOpenPageVariantOutline, mdiBroadcast, mdiClockOutline, mdiKeyOutline, mdiLogout, mdiSourceBranch, mdiThemeLightDark, mdiViewGridOutline } from '@mdi/js'
+import { mdiBookOpenPageVariantOutline, mdiBroadcast, mdiClipboardTextOutline, mdiClockOutline, mdiKeyOutline, mdiLogout, mdiSourceBranch, mdiThemeLightDark, mdiViewGridOutline } from '@mdi/js'
 import { watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
@@ -12,6 +12,7 @@ const RAIL = [
   { to: '/', title: 'Now', icon: mdiClockOutline },
   { to: '/fleet', title: 'Fleet', icon: mdiViewGridOutline },
   { to: '/lineage', title: 'Lineage', icon: mdiSourceBranch },
+  { to: '/plan', title: 'Plan', icon: mdiClipboardTextOutline },
   { to: '/rollouts', title: 'Rollouts', icon: mdiBroadcast },
   { to: '/journal', title: 'Journal', icon: mdiBookOpenPageVariantOutline },
   { to: '/keys', title: 'Keys', icon: mdiKeyOutline },

@@ -17,6 +17,7 @@ export const router = createRouter({
       meta: { title: 'Release' },
     },
     { path: '/keys', component: () => import('./pages/KeysPage.vue'), meta: { title: 'Keys and boards' } },
+    { path: '/plan', component: () => import('./pages/PlanPage.vue'), meta: { title: 'Plan' } },
     { path: '/rollouts', component: () => import('./pages/RolloutsPage.vue'), meta: { title: 'Rollouts' } },
     {
       path: '/rollouts/:id(\\d+)',

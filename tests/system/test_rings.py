@@ -21,9 +21,9 @@ from tests.system.test_flight import Flight, folder
 
 __all__ = ["folder"]
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
-DEVICES = int(os.environ.get("HERALD_TEST_DEVICES", "150"))
+DEVICES = int(os.environ.get("HERALD_TEST_DEVICES", "60"))
 WORKERS, DOWNLOADING, RISK = 3, 40, 25
-KILLED = 6
+KILLED = 4
 
 PLAN = f"""
 [[rings]]
@@ -100,6 +100,7 @@ def test_four_rings_with_three_workers_of_which_one_dies_again_and_again(
         assert len(preview.counts) == 4 and sum(preview.counts) == preview.eligible == DEVICES
         rollout_id = herald.rollouts.start(document, counts=preview.counts).id
         ended = follow(herald, rollout_id, parent, rng)
+        print(*[f"{e.at:%H:%M:%S} {e.what}" for e in reversed(herald.journal.list().items)], sep="\n")
         check_accounting(herald, ended, flight)
     finally:
         flight.stop()

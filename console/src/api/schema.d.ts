@@ -869,6 +869,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Rollout
+         * @description What a plan would do now: rings, who is passed over, bytes, both bounds of harm, expected times.
+         */
+        post: operations["preview_rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/previews/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Export Preview
+         * @description Every device that a ring would have and every one that would be passed over, as JSON lines.
+         */
+        post: operations["export_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}": {
         parameters: {
             query?: never;
@@ -878,9 +918,130 @@ export interface paths {
         };
         /**
          * Show Rollout
-         * @description One rollout with its rings and counts.
+         * @description One rollout with its rings and counts; ``ETag`` is the revision of its plan.
          */
         get: operations["show_rollout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Edit Plan
+         * @description Changes pace, or rings that are not open yet, of a rollout that runs. With ``If-Match`` only if nobody else
+         *     changed its plan since.
+         */
+        patch: operations["edit_plan"];
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Go On
+         * @description Lets the ring open that awaits go.
+         */
+        post: operations["go_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Course
+         * @description States over time.
+         */
+        get: operations["show_course"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Report
+         * @description What was planned, what happened, who decided what, and where the time went.
+         */
+        get: operations["show_report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/report.md": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Report As Text
+         * @description The report as Markdown.
+         */
+        get: operations["report_as_text"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/report.html": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Report As Page
+         * @description The report as one HTML file with charts.
+         */
+        get: operations["report_as_page"];
         put?: never;
         post?: never;
         delete?: never;
@@ -923,6 +1084,46 @@ export interface paths {
         get: operations["show_attempt"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt_id}/call-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Call Off Attempt
+         * @description Stops one device's attempt before it switches.
+         */
+        post: operations["call_off_attempt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attempts/{attempt_id}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retry Attempt
+         * @description Gives one device one more try.
+         */
+        post: operations["retry_attempt"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1103,6 +1304,90 @@ export interface paths {
         get: operations["presence_over_time"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Webhooks
+         * @description Webhooks, and how they fare.
+         */
+        get: operations["list_webhooks"];
+        put?: never;
+        /**
+         * Add Webhook
+         * @description Sends events on to an address from now on. The secret its calls are signed with is shown this once.
+         */
+        post: operations["add_webhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks/{webhook_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Close Webhook
+         * @description Sends nothing there any more.
+         */
+        delete: operations["close_webhook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks/{webhook_id}/dead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Dead Letters
+         * @description The events it did not take after all tries, oldest first (at most 1,000).
+         */
+        get: operations["list_dead_letters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/webhooks/{webhook_id}/redeliver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Redeliver
+         * @description Tries its dead letters again.
+         */
+        post: operations["redeliver"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1367,7 +1652,7 @@ export interface components {
         /**
          * AttemptOut
          * @description One device's passage through a rollout. ``waiting`` says in words what is waited for, ``waiting_until`` when that
-         *     is expected to be over.
+         *     is expected to be over; ``parts`` shows every component of a release that has several.
          */
         AttemptOut: {
             /** Id */
@@ -1409,6 +1694,8 @@ export interface components {
             clearance: number | null;
             /** From Version */
             from_version: string | null;
+            /** Parts */
+            parts?: components["schemas"]["PartOut"][];
             /** Exposed At */
             exposed_at: string | null;
             /** Confirmed At */
@@ -1723,6 +2010,43 @@ export interface components {
             code?: string | null;
         };
         /**
+         * CourseOut
+         * @description States over time, oldest first; the last point is now, or when the rollout ended.
+         */
+        CourseOut: {
+            /** Points */
+            points: components["schemas"]["CoursePoint"][];
+        };
+        /**
+         * CoursePoint
+         * @description How many devices were in which state at a time.
+         */
+        CoursePoint: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** States */
+            states: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * CoverageOut
+         * @description How a ring covers one stratum: of the ``eligible`` devices with these values it takes ``taken``.
+         */
+        CoverageOut: {
+            /** Values */
+            values: {
+                [key: string]: string;
+            };
+            /** Eligible */
+            eligible: number;
+            /** Taken */
+            taken: number;
+        };
+        /**
          * Crossing
          * @description A rollout that brought a version to devices of the line.
          */
@@ -1742,6 +2066,29 @@ export interface components {
             started_at: string;
             /** Ended At */
             ended_at?: string | null;
+        };
+        /**
+         * DeadLetter
+         * @description An event that a webhook did not take after all tries.
+         */
+        DeadLetter: {
+            /** Id */
+            id: number;
+            /** Event */
+            event: number;
+            /** Tries */
+            tries: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Failure */
+            failure: string;
+            /** Body */
+            body: {
+                [key: string]: unknown;
+            };
         };
         /**
          * DeviceDetail
@@ -1925,6 +2272,22 @@ export interface components {
             attempt?: components["schemas"]["AttemptBrief"] | null;
         };
         /**
+         * DrawnDevice
+         * @description A device that a ring would have.
+         */
+        DrawnDevice: {
+            /** Serial */
+            serial: string;
+            /** Hw Rev */
+            hw_rev: number;
+            /** Version */
+            version: string | null;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+        };
+        /**
          * EnvelopeCheck
          * @description What publishing would say of a signed envelope; ``release`` is the very same one, if it is there already.
          */
@@ -1957,11 +2320,45 @@ export interface components {
             devices: number;
         };
         /**
+         * FailureReport
+         * @description A device that went bad, with its last words.
+         */
+        FailureReport: {
+            /** Serial */
+            serial: string;
+            /** Hw Rev */
+            hw_rev: number;
+            /** Ring */
+            ring: number;
+            state: components["schemas"]["State"];
+            /** Reason */
+            reason: string | null;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Detail */
+            detail: string;
+            /** Log */
+            log: string;
+        };
+        /**
          * Format
          * @description How a fleet is written.
          * @enum {string}
          */
         Format: "csv" | "jsonl";
+        /**
+         * GoIn
+         * @description Why a ring may open; ``ring`` is its position, the one that asks by default.
+         */
+        GoIn: {
+            /** Ring */
+            ring?: number | null;
+            /** Reason */
+            reason: string;
+        };
         /**
          * Health
          * @description Whether the service serves; ``checks`` names what is not well.
@@ -2248,6 +2645,12 @@ export interface components {
             role: components["schemas"]["Role"];
         };
         /**
+         * Opens
+         * @description Whether a ring opens when its turn has come, or waits for somebody to say go.
+         * @enum {string}
+         */
+        Opens: "by-itself" | "by-hand";
+        /**
          * Overview
          * @description What needs a person, what is moving, and who is there.
          */
@@ -2322,6 +2725,40 @@ export interface components {
             total?: number | null;
         };
         /**
+         * PartOut
+         * @description How one component of a device stands inside an attempt. ``changes`` tells whether the attempt changes it at
+         *     all.
+         */
+        PartOut: {
+            /** Name */
+            name: string;
+            state: components["schemas"]["State"];
+            /** Changes */
+            changes: boolean;
+            /** From Version */
+            from_version: string | null;
+            /** To Version */
+            to_version: string | null;
+            /** Reason */
+            reason: string | null;
+            /** Detail */
+            detail: string;
+        };
+        /**
+         * PassedOverPreview
+         * @description Devices that would be passed over for a reason: how many, and the first of them.
+         */
+        PassedOverPreview: {
+            /** Reason */
+            reason: string;
+            /** Words */
+            words: string;
+            /** Devices */
+            devices: number;
+            /** First */
+            first: string[];
+        };
+        /**
          * PinIn
          * @description Keeps devices on what they run for so long (``None`` lets them go): those a selector picks, or those named.
          */
@@ -2336,8 +2773,65 @@ export interface components {
             reason: string;
         };
         /**
+         * PlanBrake
+         * @description When to stop. ``hard_stop`` halts at so many bad devices. The limits, ``alpha``, ``watch_by`` and
+         *     ``min_good`` are kept with the plan.
+         */
+        PlanBrake: {
+            /**
+             * Firmware Limit
+             * @default 0.02
+             */
+            firmware_limit: number;
+            /**
+             * Delivery Limit
+             * @default 0.1
+             */
+            delivery_limit: number;
+            /**
+             * Alpha
+             * @default 0.05
+             */
+            alpha: number;
+            /** Watch By */
+            watch_by?: string[];
+            /**
+             * Min Good
+             * @default 1
+             */
+            min_good: number;
+            /** Hard Stop */
+            hard_stop?: number | null;
+        };
+        /**
+         * PlanCalendar
+         * @description When: ``start`` (without an offset it is meant in ``zone``; left out: at once), weekly ``windows`` in
+         *     ``zone`` or in the zone of each device's label ``tz``, and the ``last_day``, after which nobody is served.
+         */
+        PlanCalendar: {
+            /** Start */
+            start?: string | null;
+            /**
+             * Zone
+             * @default UTC
+             * @example Europe/Dublin
+             */
+            zone: string;
+            /**
+             * Zone Of
+             * @default plan
+             * @enum {string}
+             */
+            zone_of: "plan" | "device";
+            /** Windows */
+            windows?: components["schemas"]["PlanWindow"][];
+            /** Last Day */
+            last_day?: string | null;
+        };
+        /**
          * PlanDevice
-         * @description What a device must be like: ``battery_at_least`` in % (less while it charges), ``charging``, ``links``.
+         * @description What a device must be like: ``battery_at_least`` in % (less while it charges), ``charging``, over which
+         *     ``links`` it may download (none named: any), and that it is not busy when it switches.
          */
         PlanDevice: {
             /**
@@ -2352,11 +2846,19 @@ export interface components {
             charging: boolean;
             /** Links */
             links?: string[];
+            /**
+             * Not Busy
+             * @default true
+             */
+            not_busy: boolean;
         };
         /**
          * PlanDocument
-         * @description A plan as it stands in a TOML file. ``allow`` names what is meant although it is unusual; ``urgent`` does not
-         *     wait for owners who postponed; ``log`` asks the devices for their log lines.
+         * @description A plan. ``target`` is a selector or ``@NAME`` of a selection, ``leave_out`` a selector of exceptions;
+         *     ``allow`` names what is meant although it is unusual; ``urgent`` does not wait for owners who postponed;
+         *     ``switch`` says whether a staged image is switched to as soon as it may or when the device restarts by itself;
+         *     with ``latecomers`` the rollout goes on after its last ring until nobody is left; ``log`` asks the devices for
+         *     their log lines.
          */
         PlanDocument: {
             /** Name */
@@ -2371,6 +2873,8 @@ export interface components {
              * @example board = comb-s1 and line = hive-scale
              */
             target: string;
+            /** Leave Out */
+            leave_out?: string | null;
             /** Allow */
             allow?: components["schemas"]["Allow"][];
             /**
@@ -2378,19 +2882,42 @@ export interface components {
              * @default false
              */
             urgent: boolean;
+            /** @default when-staged */
+            switch: components["schemas"]["Switch"];
+            /**
+             * Latecomers
+             * @default false
+             */
+            latecomers: boolean;
             /**
              * Log
              * @default false
              */
             log: boolean;
+            calendar?: components["schemas"]["PlanCalendar"];
             device?: components["schemas"]["PlanDevice"];
+            owner?: components["schemas"]["PlanOwner"];
+            pace?: components["schemas"]["PlanPace"];
             numbers?: components["schemas"]["PlanNumbers"];
+            brake?: components["schemas"]["PlanBrake"];
             /** Rings */
             rings: components["schemas"]["PlanRing"][];
         };
         /**
+         * PlanEdit
+         * @description What may still be changed in a plan that runs: its pace, and rings that are not open yet. ``rings`` is the whole
+         *     list, those that are open as they stand; ``reason`` goes to the journal.
+         */
+        PlanEdit: {
+            pace?: components["schemas"]["PlanPace"] | null;
+            /** Rings */
+            rings?: components["schemas"]["PlanRing"][] | null;
+            /** Reason */
+            reason: string;
+        };
+        /**
          * PlanNumbers
-         * @description The numbers of a plan.
+         * @description How often a device tries again and how long it is waited for.
          */
         PlanNumbers: {
             /**
@@ -2424,12 +2951,69 @@ export interface components {
             trial_for: string;
         };
         /**
+         * PlanOwner
+         * @description What those who own the devices may do: postpone so many times by so long, be asked first; what they are told and
+         *     whom they can turn to.
+         */
+        PlanOwner: {
+            /**
+             * May Postpone
+             * @default 3
+             */
+            may_postpone: number;
+            /**
+             * Postpone By
+             * @default 1d
+             * @example 90s
+             * @example 30m
+             * @example 2h
+             */
+            postpone_by: string;
+            /**
+             * Must Consent
+             * @default false
+             */
+            must_consent: boolean;
+            /**
+             * Message
+             * @default
+             */
+            message: string;
+            /**
+             * Contact
+             * @default
+             */
+            contact: string;
+        };
+        /**
+         * PlanPace
+         * @description How many devices at once: downloading, and at risk (cleared and not yet decided). Left out: as many as come.
+         */
+        PlanPace: {
+            /** Downloading At Once */
+            downloading_at_once?: number | null;
+            /** At Risk At Once */
+            at_risk_at_once?: number | null;
+        };
+        /**
          * PlanRing
-         * @description One ring of a plan. ``enough``: the share of asked devices that must be good before the ring is through.
+         * @description One ring of a plan. It takes devices by one of ``where``, ``serials``, ``count`` or ``share``; by none of them it
+         *     takes the rest and must be the last. ``spread_over`` names facts or labels whose values all are to be met in it.
+         *     ``enough``: the share of asked devices that must be good before the ring is through.
          */
         PlanRing: {
             /** Name */
             name: string;
+            /** Where */
+            where?: string | null;
+            /** Serials */
+            serials?: string[];
+            /** Count */
+            count?: number | null;
+            /** Share */
+            share?: number | null;
+            /** Spread Over */
+            spread_over?: string[];
             /**
              * Soak
              * @default 10m
@@ -2443,6 +3027,30 @@ export interface components {
              * @default 0.9
              */
             enough: number;
+            /** @default by-itself */
+            opens: components["schemas"]["Opens"];
+            /** Not Before */
+            not_before?: string | null;
+        };
+        /**
+         * PlanWindow
+         * @description A weekly window: from ``begin`` to ``end`` (of the next day, if that is not later) on ``days``.
+         */
+        PlanWindow: {
+            /** Days */
+            days?: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            /**
+             * Begin
+             * @example 02:30
+             */
+            begin: string;
+            /**
+             * End
+             * @example 02:30
+             */
+            end: string;
+            /** @default both */
+            use: components["schemas"]["Use"];
         };
         /**
          * Presence
@@ -2464,6 +3072,47 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
+        };
+        /**
+         * PreviewOut
+         * @description What a plan would do, as things are now. ``unplaced`` are eligible devices that no ring takes; ``rate`` is what
+         *     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
+         *     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from.
+         */
+        PreviewOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Name */
+            name: string;
+            /** Release */
+            release: string;
+            /** Targeted */
+            targeted: number;
+            /** Eligible */
+            eligible: number;
+            /** Unplaced */
+            unplaced: number;
+            /** Passed Over */
+            passed_over: components["schemas"]["PassedOverPreview"][];
+            /** Rings */
+            rings: components["schemas"]["RingPreview"][];
+            /** Counts */
+            counts: number[];
+            /** Bytes */
+            bytes: number;
+            /** Image Bytes */
+            image_bytes: number;
+            /** Rate */
+            rate: number | null;
+            /** Overtaken */
+            overtaken: {
+                [key: string]: number;
+            };
+            /** Warnings */
+            warnings: string[];
         };
         /**
          * Problem
@@ -2491,6 +3140,14 @@ export interface components {
         ReasonIn: {
             /** Reason */
             reason: string;
+        };
+        /**
+         * RedeliverOut
+         * @description How many dead letters are tried again.
+         */
+        RedeliverOut: {
+            /** Events */
+            events: number;
         };
         /**
          * Refusal
@@ -2673,8 +3330,28 @@ export interface components {
          */
         ReleaseState: "draft" | "published" | "withdrawn";
         /**
+         * ReportOut
+         * @description What was planned, what happened, who decided what, and where the time went.
+         */
+        ReportOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            rollout: components["schemas"]["RolloutOut"];
+            /** Rings */
+            rings: components["schemas"]["RingReport"][];
+            course: components["schemas"]["CourseOut"];
+            /** Failures */
+            failures: components["schemas"]["FailureReport"][];
+            /** Decisions */
+            decisions: components["schemas"]["JournalEntry"][];
+        };
+        /**
          * RingOut
-         * @description One ring as it stands, with its attempts counted by state.
+         * @description One ring as it stands, with its attempts counted by state. ``planned`` is how many devices it was to have when it
+         *     was planned, ``targeted`` how many have an attempt; ``opens`` and ``not_before`` are those of its plan.
          */
         RingOut: {
             /** Position */
@@ -2682,10 +3359,17 @@ export interface components {
             /** Name */
             name: string;
             state: components["schemas"]["RingState"];
+            /** Planned */
+            planned: number;
             /** Targeted */
             targeted: number;
             /** Soak */
             soak: string;
+            opens: components["schemas"]["Opens"];
+            /** Not Before */
+            not_before: string | null;
+            /** Go At */
+            go_at: string | null;
             /** Opened At */
             opened_at: string | null;
             /** Soak Until */
@@ -2696,6 +3380,73 @@ export interface components {
             states: {
                 [key: string]: number;
             };
+        };
+        /**
+         * RingPreview
+         * @description What a ring would be like; see ``core.forecast.RingForecast`` for its estimates. ``presence`` counts its devices
+         *     by presence, of a sample of ``sampled`` where there are many.
+         */
+        RingPreview: {
+            /** Position */
+            position: number;
+            /** Name */
+            name: string;
+            /** Devices */
+            devices: number;
+            /** First */
+            first: components["schemas"]["DrawnDevice"][];
+            /** Coverage */
+            coverage: components["schemas"]["CoverageOut"][];
+            /** Presence */
+            presence: {
+                [key: string]: number;
+            };
+            /** Sampled */
+            sampled: number;
+            /** Bytes */
+            bytes: number;
+            /** Opens */
+            opens: string | null;
+            /** First Sign */
+            first_sign: string | null;
+            /** Through */
+            through: string | null;
+            /** Done */
+            done: string | null;
+            /** By Hand */
+            by_hand: boolean;
+            /** Soak */
+            soak: string;
+            /** At Risk */
+            at_risk: number;
+            /** Unproven */
+            unproven: number;
+            /** Exposed So Far */
+            exposed_so_far: number;
+            /** Rules Out */
+            rules_out: number;
+        };
+        /**
+         * RingReport
+         * @description Where the time of a ring went.
+         */
+        RingReport: {
+            /** Position */
+            position: number;
+            /** Name */
+            name: string;
+            /** Opened At */
+            opened_at: string | null;
+            /** Done At */
+            done_at: string | null;
+            /** Devices */
+            devices: number;
+            /** Good */
+            good: number;
+            /** Bad */
+            bad: number;
+            /** Spent */
+            spent: components["schemas"]["Spent"][];
         };
         /**
          * RingState
@@ -2711,7 +3462,11 @@ export interface components {
         Role: "viewer" | "publisher" | "operator" | "admin";
         /**
          * RolloutOut
-         * @description A rollout as it stands. ``exposed`` counts devices ever cleared, ``at_risk`` those not yet decided.
+         * @description A rollout as it stands. ``exposed`` counts devices ever cleared, ``at_risk`` those not yet decided,
+         *     ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have an attempt nor were
+         *     passed over, so that targeted = passed over + never given + attempts by state. ``waiting`` counts what live
+         *     attempts wait for. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said;
+         *     ``revision`` counts edits of the plan.
          */
         RolloutOut: {
             /** Id */
@@ -2723,6 +3478,10 @@ export interface components {
             state: components["schemas"]["RolloutState"];
             /** Reason */
             reason: string | null;
+            /** Revision */
+            revision: number;
+            /** Overtakes */
+            overtakes: boolean;
             /** Created By */
             created_by: string;
             /**
@@ -2740,8 +3499,14 @@ export interface components {
             passed_over: {
                 [key: string]: number;
             };
+            /** Never Given */
+            never_given: number;
             /** States */
             states: {
+                [key: string]: number;
+            };
+            /** Waiting */
+            waiting: {
                 [key: string]: number;
             };
             /** Reasons */
@@ -2752,8 +3517,14 @@ export interface components {
             exposed: number;
             /** At Risk */
             at_risk: number;
+            /** Downloading */
+            downloading: number;
             /** Live */
             live: number;
+            /** Moved Bytes */
+            moved_bytes: number;
+            /** All Bytes */
+            all_bytes: number;
             /** Halt Number */
             halt_number: number | null;
             /** Rings */
@@ -2843,6 +3614,23 @@ export interface components {
             component: string;
         };
         /**
+         * Spent
+         * @description How long the devices of a ring spent on one leg of their way, in seconds of service time: of ``devices`` that
+         *     went it, the median, nearly all (95 %), and the longest.
+         */
+        Spent: {
+            /** Leg */
+            leg: string;
+            /** Devices */
+            devices: number;
+            /** Median S */
+            median_s: number;
+            /** Nearly All S */
+            nearly_all_s: number;
+            /** Longest S */
+            longest_s: number;
+        };
+        /**
          * Standing
          * @description How devices stand against the baseline of their board and line, or where there is none its highest published
          *     version. Each is counted once: ``barred`` cannot be updated (not admitted, or no updater), ``unknown`` runs a build
@@ -2882,6 +3670,12 @@ export interface components {
          */
         State: "queued" | "offered" | "downloading" | "staged" | "cleared" | "installing" | "proving" | "confirmed" | "failed" | "reverted" | "silent" | "relapsed" | "called-off" | "rolled-back";
         /**
+         * Switch
+         * @description When a staged image is switched to: as soon as it may, or only when the device restarts by itself anyway.
+         * @enum {string}
+         */
+        Switch: "when-staged" | "at-restart";
+        /**
          * TimelineEntry
          * @description One thing that happened to a device. ``said_by`` is ``device``, ``service``, or who decided it.
          */
@@ -2912,6 +3706,8 @@ export interface components {
             step?: string | null;
             /** Percent */
             percent?: number | null;
+            /** Component */
+            component?: string | null;
             /**
              * Detail
              * @default
@@ -2984,6 +3780,12 @@ export interface components {
             bytes: number;
         };
         /**
+         * Use
+         * @description What a window is for.
+         * @enum {string}
+         */
+        Use: "both" | "fetch" | "switch";
+        /**
          * Verdict
          * @description How a check came out.
          * @enum {string}
@@ -3035,6 +3837,66 @@ export interface components {
             };
             /** Note */
             note: string;
+        };
+        /**
+         * WaitingFor
+         * @description What a ``queued`` or ``staged`` attempt waits for.
+         * @enum {string}
+         */
+        WaitingFor: "next-check-in" | "battery" | "charger" | "link" | "window" | "owner-postponed" | "owner-consent" | "device-busy" | "pace" | "children" | "gateway";
+        /**
+         * WebhookIn
+         * @description Where events are to go, and which kinds of them.
+         */
+        WebhookIn: {
+            /**
+             * Url
+             * @example https://events.thistledown.example/herald
+             */
+            url: string;
+            /** Kinds */
+            kinds?: ("rollout" | "attempt" | "device" | "release" | "admission")[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * WebhookOut
+         * @description A webhook. ``secret`` is what its calls are signed with, shown when it is made and never again. ``waiting``
+         *     events are still tried, ``dead`` ones no longer.
+         */
+        WebhookOut: {
+            /** Id */
+            id: number;
+            /** Url */
+            url: string;
+            /** Kinds */
+            kinds: string[];
+            /** Note */
+            note: string;
+            /** Made By */
+            made_by: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Closed At */
+            closed_at: string | null;
+            /** Delivered */
+            delivered: number;
+            /** Delivered At */
+            delivered_at: string | null;
+            /** Waiting */
+            waiting: number;
+            /** Dead */
+            dead: number;
+            /** Failure */
+            failure: string;
+            /** Secret */
+            secret?: string | null;
         };
         /**
          * WithdrawalOut
@@ -3288,11 +4150,8 @@ export interface components {
             trial_s: number;
             /** Next Checkin S */
             next_checkin_s: number;
-            /**
-             * Message
-             * @default null
-             */
-            message: string | null;
+            /** @default null */
+            owner: components["schemas"]["OwnerWord"] | null;
             /**
              * Urgent
              * @default false
@@ -3305,6 +4164,38 @@ export interface components {
             log: boolean;
             /** Refused */
             refused?: components["schemas"]["RefusedReport"][];
+        };
+        /**
+         * OwnerWord
+         * @description What the device may let its owner do, and tell them: postpone so many times by so many seconds, be asked
+         *     first.
+         */
+        OwnerWord: {
+            /**
+             * May Postpone
+             * @default 3
+             */
+            may_postpone: number;
+            /**
+             * Postpone By S
+             * @default 86400
+             */
+            postpone_by_s: number;
+            /**
+             * Must Consent
+             * @default false
+             */
+            must_consent: boolean;
+            /**
+             * Message
+             * @default
+             */
+            message: string;
+            /**
+             * Contact
+             * @default
+             */
+            contact: string;
         };
         /**
          * RefusedReport
@@ -5318,7 +6209,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
-                "if-match"?: string | null;
+                /** @description Only if this revision still stands. */
+                "If-Match"?: string | null;
             };
             path: {
                 release_id: number;
@@ -9311,7 +10203,14 @@ export interface operations {
     };
     start_rollout: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The devices of each ring, as the preview showed them; if they have changed, nothing starts. */
+                counts?: number[] | null;
+                /** @description By what share a count may have changed. */
+                within?: number;
+                /** @description An urgent plan takes over devices that wait in other rollouts. */
+                overtake?: boolean;
+            };
             header?: {
                 /** @description The same key does it only once. */
                 "Idempotency-Key"?: string | null;
@@ -9399,6 +10298,204 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_rollout: {
+        parameters: {
+            query?: {
+                /** @description An urgent plan takes over devices that wait in other rollouts. */
+                overtake?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanDocument"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_preview: {
+        parameters: {
+            query?: {
+                /** @description An urgent plan takes over devices that wait in other rollouts. */
+                overtake?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanDocument"];
+            };
+        };
+        responses: {
+            /** @description JSON lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -9538,11 +10635,752 @@ export interface operations {
             };
         };
     };
+    edit_plan: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Only if this revision still stands. */
+                "If-Match"?: string | null;
+            };
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanEdit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Changed meanwhile */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:changed-meanwhile",
+                     *       "title": "Changed meanwhile",
+                     *       "status": 412,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    go_on: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GoIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_course: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CourseOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_report: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report_as_text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Markdown */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/markdown": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report_as_page: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description HTML */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_attempts: {
         parameters: {
             query?: {
                 state?: components["schemas"]["State"] | null;
                 reason?: string | null;
+                ring?: number | null;
+                waiting_for?: components["schemas"]["WaitingFor"] | null;
+                /** @description A selector over the attempts' devices. */
+                where?: string | null;
                 limit?: number;
                 /** @description Cursor: the id of the last attempt before. */
                 after?: number;
@@ -9741,6 +11579,274 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    call_off_attempt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttemptOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retry_attempt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                attempt_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttemptOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -10772,6 +12878,528 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-allowed",
                      *       "title": "Not allowed",
                      *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_webhooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WebhookIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    close_webhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                webhook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_dead_letters: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                webhook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeadLetter"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    redeliver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                webhook_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RedeliverOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */

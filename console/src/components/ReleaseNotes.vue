@@ -29,7 +29,7 @@ async function save() {
     return
   }
   const said = Object.fromEntries(pairs.map((line) => [line.slice(0, line.indexOf('=')).trim(), line.slice(line.indexOf('=') + 1).trim()]))
-  const params = { path: { release_id: props.release.id }, header: { 'if-match': `"${props.release.revision}"` } }
+  const params = { path: { release_id: props.release.id }, header: { 'If-Match': `"${props.release.revision}"` } }
   try {
     await told(api.PATCH('/api/v1/releases/{release_id}', { params, body: { notes: notes.value, labels: said } }))
     editing.value = false

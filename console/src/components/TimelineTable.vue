@@ -11,7 +11,7 @@ function particulars(entry: TimelineEntry): string {
   const passed = all.length ? `${all.length} self-tests passed` : ''
   const tests = failed.length ? `self-test failed: ${failed.join(', ')}` : passed
   const percent = entry.percent === null || entry.percent === undefined ? '' : `${entry.percent} %`
-  return [entry.reason, entry.step, percent, tests, entry.detail].filter(Boolean).join(' · ')
+  return [entry.component, entry.reason, entry.step, percent, tests, entry.detail].filter(Boolean).join(' · ')
 }
 </script>
 

@@ -1,17 +1,19 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 
-import { api, told, type Attempt, type FeedEvent, type Rollout, type TimelineEntry } from '../api/client'
+import { api, told, type Attempt, type FeedEvent, type Rollout, type Schemas } from '../api/client'
 import ActOnRollout from '../components/ActOnRollout.vue'
+import AttemptDialog from '../components/AttemptDialog.vue'
+import CourseChart from '../components/CourseChart.vue'
+import PlanEdit from '../components/PlanEdit.vue'
 import RingArcs from '../components/RingArcs.vue'
 import RolloutState from '../components/RolloutState.vue'
 import StateBar from '../components/StateBar.vue'
 import StateMark from '../components/StateMark.vue'
-import TimelineTable from '../components/TimelineTable.vue'
 import { useLoading } from '../loading'
 import { STATES, total, type Counts } from '../states'
 import { reloadOn, useFeed } from '../stores/feed'
-import { moment } from '../words'
+import { amount, moment } from '../words'
 
 const PAGE = 200
 const LATEST = 8
@@ -20,22 +22,35 @@ const rollout = ref<Rollout | null>(null)
 const attempts = ref<Attempt[]>([])
 const more = ref(false)
 const filter = ref<string | null>(null)
+const ring = ref<number | null>(null)
+const reason = ref<string | null>(null)
+const waitingFor = ref<Attempt['waiting_for'] | null>(null)
 const latest = ref<FeedEvent[]>([])
-const looked = ref<{ attempt: Attempt; entries: TimelineEntry[] } | null>(null)
+const course = ref<Schemas['CoursePoint'][]>([])
+const looked = ref<Attempt | null>(null)
 
 const { failure, reload } = useLoading(async () => {
   const path = { rollout_id: props.id }
-  const query = { limit: PAGE, state: (filter.value ?? undefined) as Attempt['state'] | undefined }
-  const [shown, page] = await Promise.all([
+  const query = {
+    limit: PAGE,
+    state: (filter.value ?? undefined) as Attempt['state'] | undefined,
+    ring: ring.value ?? undefined,
+    reason: reason.value ?? undefined,
+    waiting_for: (waitingFor.value ?? undefined) as Schemas['WaitingFor'] | undefined,
+  }
+  const [shown, page, over] = await Promise.all([
     told(api.GET('/api/v1/rollouts/{rollout_id}', { params: { path } })),
     told(api.GET('/api/v1/rollouts/{rollout_id}/attempts', { params: { path, query } })),
+    told(api.GET('/api/v1/rollouts/{rollout_id}/course', { params: { path } })),
   ])
   rollout.value = shown
+  course.value = over.points
+  if (looked.value) looked.value = page.items.find((one) => one.id === looked.value?.id) ?? looked.value
   attempts.value = page.items
   more.value = page.next != null
 })
-reloadOn((event) => event.rollout_id === props.id, reload)
-watch(filter, reload)
+reloadOn((event) => event.rollout_id === props.id, reload, 600)
+watch([filter, ring, reason, waitingFor], reload)
 useFeed().listen((event) => {
   if (event.rollout_id !== props.id || !worthTelling(event)) return
   latest.value = [event, ...latest.value].slice(0, LATEST)
@@ -48,9 +63,15 @@ function worthTelling(event: FeedEvent): boolean {
   return event.kind === 'rollout' || (event.kind === 'attempt' && event.data.moved !== false)
 }
 
-async function look(attempt: Attempt) {
-  const entries = await told(api.GET('/api/v1/attempts/{attempt_id}/timeline', { params: { path: { attempt_id: attempt.id } } }))
-  looked.value = { attempt, entries }
+const passed = computed(() => Object.values(rollout.value?.passed_over ?? {}).reduce((a, b) => a + b, 0))
+const ended = computed(() => ['finished', 'cancelled'].includes(rollout.value?.state ?? ''))
+const held = computed(() => Object.entries(rollout.value?.waiting ?? {}).filter(([word]) => word !== 'next-check-in'))
+
+function part(used: number, cap: number | null | undefined): string {
+  return cap ? `${used} of ${cap}` : String(used)
+}
+function pick(wanted: string) {
+  reason.value = reason.value === wanted ? null : wanted
 }
 </script>
 
@@ -61,10 +82,13 @@ async function look(attempt: Attempt) {
       <div class="row mb-2">
         <h1>{{ rollout.name }}</h1>
         <RolloutState :state="rollout.state" data-testid="rollout-state" />
-        <ActOnRollout class="push" :rollout="rollout" @done="reload" />
+        <span class="push" />
+        <PlanEdit :rollout="rollout" @done="reload" />
+        <v-btn size="small" :href="`/api/v1/rollouts/${rollout.id}/report.html`" target="_blank">report</v-btn>
+        <ActOnRollout :rollout="rollout" @done="reload" />
       </div>
       <p class="quiet mb-4">
-        rollout {{ rollout.id }} · {{ rollout.release }} · started by {{ rollout.created_by }} {{ moment(rollout.started_at) }}
+        rollout {{ rollout.id }} · {{ rollout.release }} · {{ rollout.plan.target }} · {{ rollout.state === 'scheduled' ? 'scheduled' : 'started' }} by {{ rollout.created_by }} {{ moment(rollout.started_at ?? rollout.plan.calendar?.start) }}
         <template v-if="rollout.ended_at">· ended {{ moment(rollout.ended_at) }}</template>
       </p>
       <v-alert v-if="rollout.state === 'halted'" type="error" class="mb-4">
@@ -77,29 +101,36 @@ async function look(attempt: Attempt) {
         <v-card class="panel rings">
           <RingArcs :rings="rollout.rings as never" />
           <div class="wide">
-            <div v-for="ring in rollout.rings" :key="ring.position" class="mb-3">
+            <div v-for="one in rollout.rings" :key="one.position" class="mb-3" :data-testid="`ring-${one.position}`">
               <div class="row mb-1">
-                <strong>{{ ring.position + 1 }} {{ ring.name }}</strong>
-                <span class="quiet">{{ ring.state }}, soak {{ ring.soak }}</span>
-                <span class="push">{{ ring.states.confirmed ?? 0 }} of {{ total(ring.states as Counts) }}</span>
+                <strong>{{ one.position + 1 }} {{ one.name }}</strong>
+                <span :class="one.state === 'awaiting-go' ? 'asks' : 'quiet'">{{ one.state }}, soak {{ one.soak }}</span>
+                <span v-if="one.state === 'closed' && one.not_before" class="quiet">not before {{ moment(one.not_before).slice(5, 16) }}</span>
+                <span class="push">{{ one.states.confirmed ?? 0 }} of {{ total(one.states as Counts) || `${one.planned} planned` }}</span>
               </div>
-              <StateBar :counts="ring.states as Counts" />
+              <StateBar :counts="one.states as Counts" />
             </div>
             <div class="numbers">
               <div><div class="number">{{ rollout.targeted }}</div><span class="quiet">targeted</span></div>
               <div><div class="number">{{ rollout.exposed }}</div><span class="quiet">exposed</span></div>
-              <div><div class="number">{{ rollout.at_risk }}</div><span class="quiet">at risk now</span></div>
-              <div><div class="number">{{ Object.values(rollout.passed_over).reduce((a, b) => a + b, 0) }}</div><span class="quiet">passed over</span></div>
+              <div><div class="number">{{ rollout.at_risk }}</div><span class="quiet">at risk{{ rollout.plan.pace?.at_risk_at_once ? ` of ${rollout.plan.pace.at_risk_at_once}` : '' }}</span></div>
+              <div><div class="number">{{ passed }}</div><span class="quiet">passed over</span></div>
             </div>
-            <p v-for="(count, reason) in rollout.passed_over" :key="reason" class="quiet">{{ count }} passed over: {{ reason }}</p>
+            <p class="quiet">
+              {{ part(rollout.downloading, rollout.plan.pace?.downloading_at_once) }} downloading ·
+              {{ amount(rollout.moved_bytes) }} of {{ amount(rollout.all_bytes) }} moved<template v-if="rollout.never_given"> · {{ rollout.never_given }} not given an attempt</template>
+            </p>
+            <p v-for="(count, why) in rollout.passed_over" :key="why" class="quiet">{{ count }} passed over: {{ why }}</p>
           </div>
         </v-card>
         <v-card class="panel">
           <h2>Went wrong</h2>
           <p v-if="!Object.keys(rollout.reasons).length" class="quiet">Nothing so far.</p>
-          <div v-for="(count, reason) in rollout.reasons" :key="reason" class="row">
-            <span class="number bad">{{ count }}</span><span>{{ reason }}</span>
-          </div>
+          <button v-for="(count, why) in rollout.reasons" :key="why" type="button" class="row wrong" :aria-pressed="reason === why" @click="pick(String(why))">
+            <span class="number bad">{{ count }}</span><span>{{ why }}</span>
+          </button>
+          <h2 class="latest-title">States over time</h2>
+          <CourseChart :points="course" :rings="rollout.rings as never" />
           <h2 class="latest-title">Latest</h2>
           <p v-if="!latest.length" class="quiet">Nothing since this page was opened.</p>
           <div v-for="event in latest" :key="event.id" class="row latest">
@@ -127,11 +158,25 @@ async function look(attempt: Attempt) {
           <StateMark :state="state" /><strong class="ml-2">{{ counts[state] }}</strong>
         </v-btn>
       </div>
+      <div class="row filters">
+        <span class="quiet">Ring</span>
+        <v-btn v-for="one in rollout.rings" :key="one.position" size="small" :variant="ring === one.position ? 'outlined' : 'text'" :aria-pressed="ring === one.position" @click="ring = ring === one.position ? null : one.position">
+          {{ one.name }} <strong class="ml-2">{{ total(one.states as Counts) }}</strong>
+        </v-btn>
+        <template v-if="held.length">
+          <span class="quiet ml-4">Waits for</span>
+          <v-btn v-for="[word, count] in held" :key="word" size="small" :variant="waitingFor === word ? 'outlined' : 'text'" :aria-pressed="waitingFor === word" @click="waitingFor = waitingFor === word ? null : (word as never)">
+            {{ word }} <strong class="ml-2">{{ count }}</strong>
+          </v-btn>
+        </template>
+        <v-btn v-if="reason" size="small" variant="outlined" @click="reason = null">{{ reason }} ×</v-btn>
+      </div>
       <v-card>
         <v-table>
           <thead>
             <tr>
               <th scope="col">Serial</th>
+              <th scope="col">Ring</th>
               <th scope="col" class="count">Rev</th>
               <th scope="col">State</th>
               <th scope="col">Progress</th>
@@ -145,6 +190,7 @@ async function look(attempt: Attempt) {
           <tbody>
             <tr v-for="attempt in attempts" :key="attempt.id">
               <td><router-link :to="`/fleet/${attempt.serial}`">{{ attempt.serial }}</router-link></td>
+              <td>{{ rollout.rings[attempt.ring]?.name }}</td>
               <td class="count">{{ attempt.hw_rev }}</td>
               <td><StateMark :state="attempt.state" /></td>
               <td class="quiet">{{ attempt.step }} {{ attempt.percent === null ? '' : `${attempt.percent} %` }}</td>
@@ -155,23 +201,14 @@ async function look(attempt: Attempt) {
               <td class="count">{{ attempt.try_number }} of {{ attempt.tries }}</td>
               <td>{{ attempt.from_version }}</td>
               <td class="quiet text-no-wrap">{{ moment(attempt.changed_at) }}</td>
-              <td><v-btn size="x-small" :aria-label="`Timeline of ${attempt.serial}`" @click="look(attempt)">look</v-btn></td>
+              <td><v-btn size="x-small" :aria-label="`Timeline of ${attempt.serial}`" @click="looked = attempt">look</v-btn></td>
             </tr>
           </tbody>
         </v-table>
-        <p v-if="more" class="quiet pa-3">The first {{ PAGE }} are shown; choose a state to narrow the list.</p>
+        <p v-if="more" class="quiet pa-3">The first {{ PAGE }} are shown; choose a ring or a state to narrow the list.</p>
       </v-card>
 
-      <v-dialog :model-value="looked !== null" max-width="900" @update:model-value="looked = null">
-        <v-card v-if="looked" class="panel">
-          <div class="row mb-2">
-            <h2 class="mb-0">{{ looked.attempt.serial }}</h2>
-            <StateMark :state="looked.attempt.state" />
-            <v-btn class="push" size="small" @click="looked = null">Close</v-btn>
-          </div>
-          <TimelineTable :entries="looked.entries" />
-        </v-card>
-      </v-dialog>
+      <AttemptDialog :attempt="looked" :ended="ended" @leave="looked = null" @done="reload" />
     </template>
   </div>
 </template>
@@ -200,6 +237,20 @@ async function look(attempt: Attempt) {
 }
 .latest-title {
   margin-top: 18px;
+}
+.asks {
+  color: var(--honey);
+  font-weight: 600;
+}
+.wrong {
+  width: 100%;
+  padding: 0;
+  text-align: left;
+  background: none;
+  border: 0;
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
 }
 .bad {
   color: var(--rose);

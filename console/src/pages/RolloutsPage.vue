@@ -19,7 +19,10 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
 
 <template>
   <div class="page">
-    <h1 class="mb-3">Rollouts</h1>
+    <div class="row mb-3">
+      <h1>Rollouts</h1>
+      <v-btn class="push" color="primary" variant="flat" size="small" to="/plan">Plan a rollout</v-btn>
+    </div>
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
     <v-card v-if="rollouts.length">
       <v-table>
@@ -54,7 +57,7 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
     </v-card>
     <v-card v-else-if="loaded">
       <EmptyState title="No rollout yet" command="herald rollout start PLAN.toml">
-        A plan says which release goes to which devices, and how.
+        A <router-link to="/plan">plan</router-link> says which release goes to which devices, and how.
       </EmptyState>
     </v-card>
   </div>

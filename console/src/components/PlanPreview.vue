@@ -1,0 +1,106 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { Schemas } from '../api/client'
+import { amount, moment } from '../words'
+
+/** What a plan would do, ring by ring. */
+const props = defineProps<{ preview: Schemas['PreviewOut'] }>()
+
+const widest = computed(() => Math.max(1, ...props.preview.rings.map((ring) => ring.devices)))
+function clock(at: string | null): string {
+  if (!at) return 'never'
+  const today = at.slice(0, 10) === props.preview.now.slice(0, 10)
+  return today ? at.slice(11, 16) : moment(at).slice(5, 16)
+}
+function met(ring: Schemas['RingPreview']): string {
+  const taken = ring.coverage.filter((one) => one.taken > 0).length
+  return `meets ${taken} of ${ring.coverage.length} kinds by ${Object.keys(ring.coverage[0]?.values ?? {}).join(', ')}`
+}
+</script>
+
+<template>
+  <div class="numbers mb-4">
+    <div><div class="number">{{ preview.targeted }}</div><span class="quiet">targeted</span></div>
+    <div><div class="number">{{ preview.eligible }}</div><span class="quiet">eligible</span></div>
+    <div><div class="number">{{ preview.targeted - preview.eligible }}</div><span class="quiet">passed over</span></div>
+    <div><div class="number">{{ amount(preview.bytes) }}</div><span class="quiet">to move</span></div>
+  </div>
+  <v-alert v-for="warning in preview.warnings" :key="warning" type="warning" density="compact" class="mb-2">{{ warning }}</v-alert>
+  <div v-for="ring in preview.rings" :key="ring.position" class="ring" :data-testid="`ring-${ring.position}`">
+    <div class="row">
+      <strong>{{ ring.position + 1 }} {{ ring.name }}</strong>
+      <span class="push"><strong>{{ ring.devices }}</strong> devices</span>
+    </div>
+    <div class="bar"><span :style="{ width: `${(100 * ring.devices) / widest}%` }" /></div>
+    <div class="times quiet">
+      <span>opens <b>{{ clock(ring.opens) }}</b>{{ ring.by_hand ? ' by hand' : '' }}</span>
+      <span>first sign <b>{{ clock(ring.first_sign) }}</b></span>
+      <span>through <b>{{ clock(ring.through) }}</b></span>
+      <span>soaked <b>{{ clock(ring.done) }}</b></span>
+    </div>
+    <div class="times quiet">
+      <span title="Devices that may be at risk at the same time">at risk ≤ <b>{{ ring.at_risk }}</b></span>
+      <span title="Devices that run it, confirmed but still in their soak, before the next ring opens">in soak ≤ <b>{{ ring.unproven }}</b></span>
+      <span title="The failure rate that this ring rules out if all of it is good">rules out <b>{{ ring.devices ? `${(100 * ring.rules_out).toFixed(1)} %` : '–' }}</b></span>
+      <span>{{ Object.entries(ring.presence).map(([word, n]) => `${n} ${word}`).join(', ') }}</span>
+    </div>
+    <details v-if="ring.devices">
+      <summary class="quiet">{{ ring.coverage.length ? met(ring) : 'first devices' }}</summary>
+      <p class="mono">{{ ring.first.map((device) => device.serial).join(' ') }}{{ ring.devices > ring.first.length ? ' …' : '' }}</p>
+      <p v-for="one in ring.coverage" :key="JSON.stringify(one.values)" class="quiet">
+        {{ Object.values(one.values).join(', ') }}: {{ one.taken }} of {{ one.eligible }}
+      </p>
+    </details>
+  </div>
+  <template v-if="preview.passed_over.length">
+    <h2 class="mt-4">Passed over</h2>
+    <details v-for="one in preview.passed_over" :key="one.reason">
+      <summary><strong>{{ one.devices }}</strong> {{ one.reason }}: <span class="quiet">{{ one.words }}</span></summary>
+      <p class="mono">{{ one.first.join(' ') }}{{ one.devices > one.first.length ? ' …' : '' }}</p>
+    </details>
+  </template>
+  <p v-for="(devices, name) in preview.overtaken" :key="name" class="mt-2">{{ devices }} waiting devices are taken over from “{{ name }}”.</p>
+  <p class="quiet mt-4">
+    Expected times rest on check-in intervals, {{ preview.rate ? `measured transfers of ${amount(Math.round(preview.rate))}/s` : 'an assumed 20 kB/s' }}, pace,
+    windows and soak; they are UTC.
+  </p>
+</template>
+
+<style scoped>
+.numbers {
+  display: grid;
+  grid-template-columns: repeat(4, auto);
+  gap: 8px;
+}
+.ring {
+  margin-bottom: 14px;
+}
+.bar {
+  height: 8px;
+  border-radius: 4px;
+  background: rgba(var(--v-theme-on-surface), 0.08);
+  margin: 4px 0;
+}
+.bar span {
+  display: block;
+  height: 100%;
+  min-width: 2px;
+  border-radius: 4px;
+  background: var(--slate);
+}
+.times {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 16px;
+  font-size: 13px;
+  font-variant-numeric: tabular-nums;
+}
+.times b {
+  font-weight: 600;
+  color: rgb(var(--v-theme-on-surface));
+}
+summary {
+  cursor: pointer;
+}
+</style>
