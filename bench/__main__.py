@@ -3,12 +3,12 @@
 import json
 from pathlib import Path
 
-from bench import checkins, fleet, uploads
+from bench import checkins, fleet, rings, uploads
 
 
 def main() -> None:
     """Measures and prints."""
-    results = [checkins.measure(), *uploads.measure(), *fleet.measure()]
+    results = [checkins.measure(), *uploads.measure(), *fleet.measure(), *rings.measure()]
     for figure in results:
         print(figure.line())
     out = Path(__file__).parent / "results.json"

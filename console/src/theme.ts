@@ -26,6 +26,9 @@ export const vuetify = createVuetify({
     VTable: { density: 'compact' },
     VBtn: { variant: 'tonal', rounded: 'lg', class: 'text-none' },
     VTextField: { variant: 'outlined', density: 'comfortable' },
+    VSelect: { variant: 'outlined', density: 'comfortable' },
+    VCombobox: { variant: 'outlined', density: 'comfortable' },
+    VTextarea: { variant: 'outlined', density: 'comfortable' },
     VAlert: { variant: 'tonal', density: 'compact', rounded: 'lg' },
   },
 })

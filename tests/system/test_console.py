@@ -370,3 +370,80 @@ def test_a_baseline_says_what_it_would_do_before_it_brings_devices(
     dialog.get_by_role("button", name="bring devices").click()
     expect(page.get_by_text("devices that arrive are brought to it.")).to_be_visible()
     assert service.herald.baselines.list()[0].brings
+
+
+def test_a_plan_is_made_in_a_form_seen_in_toml_previewed_and_started(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    sign_in(page)
+    page.goto("/plan?release=comb-s1/hive-scale/2.5.0")
+    expect(page.get_by_test_id("ring-0")).to_contain_text("4 devices")
+    page.get_by_label("Devices").fill("1")
+    expect(page.get_by_test_id("ring-0")).to_contain_text("1 devices")
+    expect(page.get_by_test_id("ring-1")).to_contain_text("3 devices")
+    page.get_by_label("At risk at once").fill("2")
+    page.get_by_role("button", name="TOML").click()
+    written = page.get_by_label("The plan as TOML")
+    expect(written).to_have_value(re.compile(r"at_risk_at_once = 2"))
+    assert page.evaluate(UNLABELLED) == []
+    written.fill(written.input_value().replace("count = 1", "count = 2").replace('"pilot"', '"first two"'))
+    expect(page.get_by_test_id("ring-0")).to_contain_text("first two")
+    expect(page.get_by_test_id("ring-0")).to_contain_text("2 devices")
+    written.fill(written.input_value().replace('"1d"', '"a day"'))
+    expect(page.get_by_role("alert")).to_contain_text("is not a duration")
+    expect(page.get_by_role("button", name="Start")).to_be_disabled()
+    written.fill(
+        written.input_value().replace('"a day"', '"1d"\nopens = "by-hand"').replace('soak = "1h"', 'soak = "0s"')
+    )
+    expect(page.get_by_test_id("ring-1")).to_contain_text("by hand")
+    page.get_by_role("button", name="Form", exact=True).click()
+    expect(page.get_by_label("Name", exact=True).first).to_have_value("first two")
+    page.get_by_role("button", name="Start").click()
+    expect(page.get_by_text("goes to 4 devices in 2 rings (2, 2)")).to_be_visible()
+    page.get_by_role("button", name="start", exact=True).click()
+    expect(page.get_by_test_id("rollout-state")).to_have_text("running")
+    rollout = service.herald.rollouts.list().items[0]
+    assert [ring.name for ring in rollout.plan.rings] == ["first two", "all"] and rollout.plan.pace.at_risk_at_once == 2
+
+
+def test_a_rollout_is_steered_from_its_page(page: Page, service: RunningService, fleet: list[PuppetDevice]) -> None:
+    document = service.plan()
+    rings = [{"name": "first", "count": 2, "soak": "0s"}, {"name": "rest", "opens": "by-hand", "soak": "0s"}]
+    document = type(document).model_validate({**document.model_dump(mode="json"), "rings": rings})
+    rollout_id = service.herald.rollouts.start(document).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open" and r.rings[0].targeted == 2)
+    chosen = {attempt.serial for attempt in service.herald.rollouts.attempts(rollout_id).items}
+    first, second = (device for device in fleet if device.serial in chosen)
+    go_through(first)
+    second.checkin()
+    second.report("failed", reason="flash-error", detail="page 7 does not take", log="erase 7\nread back ff 0a")
+    sign_in(page)
+    page.goto(f"/rollouts/{rollout_id}")
+    expect(page.get_by_test_id("ring-1")).to_contain_text("2 planned")
+    page.get_by_role("button", name="1 flash-error").click()
+    expect(page.get_by_role("row").filter(has_text=first.serial)).to_have_count(0)
+    page.get_by_role("button", name=f"Timeline of {second.serial}").click()
+    expect(page.get_by_text("read back ff 0a").first).to_be_visible()
+    page.get_by_role("button", name="retry").click()
+    page.get_by_label("Reason, for the journal").fill("the page is mended")
+    page.get_by_role("button", name="retry").last.click()
+    service.wait_for(rollout_id, lambda r: r.states.get("queued") == 1)
+    page.goto(f"/rollouts/{rollout_id}")
+    go_through(second)
+    expect(page.get_by_test_id("ring-1")).to_contain_text("awaiting-go")
+    page.get_by_role("button", name="change plan").click()
+    page.get_by_label("At risk at once").fill("1")
+    page.get_by_label("Reason, for the journal").fill("one after the other")
+    page.get_by_role("button", name="change", exact=True).click()
+    expect(page.get_by_text("at risk of 1")).to_be_visible()
+    page.goto("/")
+    page.get_by_role("link", name="asks for go: ring rest, 2 devices").click()
+    page.get_by_role("button", name="go", exact=True).click()
+    expect(page.get_by_text("Ring rest opens: 2 devices are served next.")).to_be_visible()
+    page.get_by_label("Reason, for the journal").fill("all is quiet")
+    page.get_by_role("button", name="go", exact=True).last.click()
+    expect(page.get_by_test_id("ring-1")).to_contain_text("open")
+    assert page.evaluate(UNLABELLED) == []
+    with page.expect_popup() as popup:
+        page.get_by_role("link", name="report").click()
+    expect(popup.value.get_by_role("heading", name="Where the time went")).to_be_visible()

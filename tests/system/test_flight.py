@@ -28,7 +28,7 @@ from mellow_herald.wire.plan import PlanDocument
 
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 HERALD = [sys.executable, "-m", "mellow_herald.cli.main"]
-DEVICES, SPEED = 12, 40
+DEVICES, SPEED = 12, int(os.environ.get("HERALD_TEST_SPEED", "40"))
 
 
 def free_port() -> int:

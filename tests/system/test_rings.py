@@ -24,6 +24,7 @@ pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 DEVICES = int(os.environ.get("HERALD_TEST_DEVICES", "60"))
 WORKERS, DOWNLOADING, RISK = 3, 40, 25
 KILLED = 4
+PATIENCE = 400 + DEVICES
 
 PLAN = f"""
 [[rings]]
@@ -63,7 +64,7 @@ def children(process: subprocess.Popen[bytes]) -> list[int]:
 
 def follow(herald: Herald, rollout_id: int, parent: subprocess.Popen[bytes], rng: random.Random) -> RolloutOut:
     """Watches the pace until the rollout has ended; kills a worker now and then."""
-    deadline, killed, at = time.monotonic() + 400, 0, time.monotonic() + 3
+    deadline, killed, at = time.monotonic() + PATIENCE, 0, time.monotonic() + 3
     while True:
         shown = herald.rollouts.show(rollout_id)
         assert shown.at_risk <= RISK and shown.downloading <= DOWNLOADING, "never above the pace"
@@ -91,7 +92,7 @@ def test_four_rings_with_three_workers_of_which_one_dies_again_and_again(
         herald = flight.signed_in()
         flight.prepare(herald)
         flight.fly()
-        flight.wait_online(herald, DEVICES)
+        flight.wait_online(herald, DEVICES, 120 + DEVICES)
         rings = tomllib.loads(PLAN)
         document = PlanDocument.model_validate(
             {"name": "rings", "release": scenario.RELEASE, "target": f"board = {scenario.BOARD}", **rings}

@@ -35,7 +35,7 @@ function met(ring: Schemas['RingPreview']): string {
     <div class="bar"><span :style="{ width: `${(100 * ring.devices) / widest}%` }" /></div>
     <div class="times quiet">
       <span>opens <b>{{ clock(ring.opens) }}</b>{{ ring.by_hand ? ' by hand' : '' }}</span>
-      <span>first sign <b>{{ clock(ring.first_sign) }}</b></span>
+      <span>first sign <b>{{ ring.devices ? clock(ring.first_sign) : '–' }}</b></span>
       <span>through <b>{{ clock(ring.through) }}</b></span>
       <span>soaked <b>{{ clock(ring.done) }}</b></span>
     </div>

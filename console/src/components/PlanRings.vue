@@ -12,6 +12,11 @@ const WAYS: { value: Takes; title: string }[] = [
   { value: 'rest', title: 'the rest' },
 ]
 
+const OPENS = [
+  { value: 'by-itself', title: 'itself' },
+  { value: 'by-hand', title: 'by hand' },
+]
+
 function change(position: number, values: Partial<PlanRing>) {
   rings.value = rings.value.map((ring, n) => (n === position ? { ...ring, ...values } : ring))
 }
@@ -82,7 +87,7 @@ function listOf(text: string): string[] {
       <v-text-field
         type="number"
         :model-value="Math.round(100 * (ring.enough ?? 0.9))"
-        label="Enough good, %"
+        label="Enough %"
         hide-details
         @update:model-value="(enough) => change(position, { enough: Number(enough) / 100 })"
       />
@@ -95,7 +100,7 @@ function listOf(text: string): string[] {
       />
       <v-select
         :model-value="ring.opens ?? 'by-itself'"
-        :items="['by-itself', 'by-hand']"
+        :items="OPENS"
         label="Opens"
         hide-details
         @update:model-value="(opens) => change(position, { opens })"
@@ -130,6 +135,7 @@ function listOf(text: string): string[] {
 }
 .line > * {
   flex: 1 1 0;
+  min-width: 0;
 }
 .line > .wide {
   flex: 2 1 0;
@@ -140,5 +146,11 @@ function listOf(text: string): string[] {
 }
 .second {
   margin-top: 8px;
+}
+.line > :nth-child(3) {
+  flex-grow: 1.3;
+}
+.second > :nth-child(n + 3) {
+  flex-grow: 1.6;
 }
 </style>

@@ -7,7 +7,7 @@ const props = defineProps<{ rings: { position: number; name: string; state: stri
 
 const SWEEP = 1.6 * Math.PI
 const START = Math.PI / 2 + (2 * Math.PI - SWEEP) / 2
-const INNER = 62
+const INNER = 66
 const STEP = 24
 
 function point(radius: number, share: number): string {
@@ -46,8 +46,8 @@ const words = computed(() => drawn.value.map((r) => `ring ${r.name}, ${r.state},
         <title>{{ ring.name }}: {{ part.state }} {{ part.count }}</title>
       </path>
     </g>
-    <text y="4" class="big">{{ done }}</text>
-    <text y="24" class="small">of {{ all }} confirmed</text>
+    <text y="4" class="big" :style="{ fontSize: `${size / 4.2}px` }">{{ done }}</text>
+    <text :y="size / 5.5" class="small" :style="{ fontSize: `${size / 9.5}px` }">of {{ all }} confirmed</text>
   </svg>
 </template>
 

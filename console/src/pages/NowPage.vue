@@ -33,7 +33,12 @@ const needs = computed(() => {
   const now = overview.value
   if (!now) return []
   const halted = now.moving.filter((rollout) => rollout.state === 'halted')
+  const asking = now.moving.flatMap((rollout) => rollout.rings.filter((ring) => ring.state === 'awaiting-go').map((ring) => ({ rollout, ring })))
   return [
+    ...asking.map(({ rollout, ring }) => ({
+      text: `Rollout ${rollout.id} asks for go: ring ${ring.name}, ${ring.planned} devices`,
+      to: `/rollouts/${rollout.id}`,
+    })),
     ...halted.map((rollout) => ({ text: `Rollout ${rollout.id} is halted: ${rollout.reason}`, to: `/rollouts/${rollout.id}` })),
     ...(now.attention ?? []).map((one) => ({
       text: `${one.devices} ${one.devices === 1 ? 'device' : 'devices'} ${one.words}: ${one.first.join(', ')}${one.devices > one.first.length ? ' …' : ''}`,

@@ -38,18 +38,22 @@ const { failure, reload } = useLoading(async () => {
     reason: reason.value ?? undefined,
     waiting_for: (waitingFor.value ?? undefined) as Schemas['WaitingFor'] | undefined,
   }
-  const [shown, page, over] = await Promise.all([
+  const [shown, page] = await Promise.all([
     told(api.GET('/api/v1/rollouts/{rollout_id}', { params: { path } })),
     told(api.GET('/api/v1/rollouts/{rollout_id}/attempts', { params: { path, query } })),
-    told(api.GET('/api/v1/rollouts/{rollout_id}/course', { params: { path } })),
   ])
   rollout.value = shown
-  course.value = over.points
   if (looked.value) looked.value = page.items.find((one) => one.id === looked.value?.id) ?? looked.value
   attempts.value = page.items
   more.value = page.next != null
 })
 reloadOn((event) => event.rollout_id === props.id, reload, 600)
+// States over time are read from every event there was: not with each new one.
+const { reload: reloadCourse } = useLoading(async () => {
+  const path = { rollout_id: props.id }
+  course.value = (await told(api.GET('/api/v1/rollouts/{rollout_id}/course', { params: { path } }))).points
+})
+reloadOn((event) => event.rollout_id === props.id, reloadCourse, 5000)
 watch([filter, ring, reason, waitingFor], reload)
 useFeed().listen((event) => {
   if (event.rollout_id !== props.id || !worthTelling(event)) return
@@ -194,7 +198,7 @@ function pick(wanted: string) {
               <td class="count">{{ attempt.hw_rev }}</td>
               <td><StateMark :state="attempt.state" /></td>
               <td class="quiet">{{ attempt.step }} {{ attempt.percent === null ? '' : `${attempt.percent} %` }}</td>
-              <td>
+              <td class="wrap">
                 {{ attempt.reason ?? attempt.waiting }}
                 <span v-if="!attempt.reason && attempt.waiting_until" class="quiet">expected {{ moment(attempt.waiting_until).slice(11) }}</span>
               </td>

@@ -138,6 +138,8 @@ def _in_words(error: Any, content: Mapping[str, Any]) -> str:
     if error["type"] == "extra_forbidden":
         known = list(_fields_at(error["loc"][:-1]))
         near = difflib.get_close_matches(name, known, 1, NEAR)
+        if len(error["loc"]) > 1 and name in PlanDocument.model_fields:
+            return f"there is no {name} here; it stands at the top of the file, before the first table"
         elsewhere = [f"[{table}]" for table, fields in _tables() if name in fields and name not in known]
         if near:
             return f"there is no {name}; did you mean {near[0]}?"

@@ -7,7 +7,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from mellow_herald.core.attempt import State
+from mellow_herald.core.attempt import BAD, State
 
 Parts = Mapping[str, Mapping[str, Any]]
 Standing = Mapping[str, Mapping[str, Any]]
@@ -46,9 +46,16 @@ def after_word(parts: Parts, word: PartWord) -> dict[str, dict[str, Any]]:
     """The parts after a report."""
     changed = {name: dict(part) for name, part in parts.items()}
     for name, part in changed.items():
-        if word.component == name or (word.component is None and part["changes"]):
+        # What was given up alone stays so, whatever becomes of the others.
+        alone = word.component is None and part["state"] == State.FAILED
+        if word.component == name or (word.component is None and part["changes"] and not alone):
             part.update(state=word.state.value, reason=word.reason, detail=word.detail)
     return changed
+
+
+def worst(parts: Parts) -> tuple[State, str | None] | None:
+    """State and reason of a component that went bad, if one did: the attempt is as good as its worst."""
+    return next(((State(p["state"]), p["reason"]) for p in parts.values() if p["state"] in BAD), None)
 
 
 def after_check_in(

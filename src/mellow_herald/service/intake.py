@@ -6,7 +6,7 @@ through the core, written in one transaction, and only then answered: what was a
 
 import asyncio
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
@@ -21,7 +21,7 @@ from mellow_herald.core.firmware import APP
 from mellow_herald.core.history import Happening, Known, Standing, happenings, is_odd
 from mellow_herald.core.needs import missing
 from mellow_herald.core.order import Answer, Order, Word, answer
-from mellow_herald.core.parts import PartWord, after_check_in, after_word, at_first
+from mellow_herald.core.parts import PartWord, after_check_in, after_word, at_first, worst
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.core.version import version_key
@@ -72,6 +72,7 @@ class Target:
     plan: Plan
     manifest: str
     images: Mapping[str, frozenset[str]]
+    independent: bool
 
     @property
     def digests(self) -> frozenset[str]:
@@ -264,7 +265,9 @@ class Intake:
             (row,) = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
             names = {image["name"] for image in row["images"]}
             images = {name: frozenset(i["digest"] for i in row["images"] if i["name"] == name) for name in names}
-            self._targets[rollout_id] = Target(row["revision"], plan_of(row), row["manifest_digest"], images)
+            self._targets[rollout_id] = Target(
+                row["revision"], plan_of(row), row["manifest_digest"], images, row["independent"]
+            )
 
     def _answer(self, batch: Batch, call: Call) -> OrderOut:
         device = batch.devices.get(call.device_id)
@@ -410,12 +413,20 @@ class Intake:
 
     def _note_report(self, batch: Batch, device_id: int, said: ReportIn, refused: list[RefusedReport]) -> None:
         held = batch.attempts[said.attempt]
+        target = self._targets[held.row["rollout_id"]]
+        if said.goes_on and said.component in target.images and target.independent:
+            self._note_part_alone(batch, held, said)
+            return
+        state, reason = said.state, said.reason
+        if state is State.CONFIRMED and (bad := worst(held.row["parts"])) is not None:
+            # The others are confirmed, but one was given up: the attempt is as good as its worst.
+            state, reason = State.FAILED, bad[1]
         report = core.Report(
-            state=said.state,
+            state=state,
             boots=said.boots,
             seq=said.seq,
             try_number=said.try_number,
-            reason=said.reason,
+            reason=reason,
             step=said.step,
             percent=said.percent,
             rate=said.rate,
@@ -449,6 +460,21 @@ class Intake:
                     "log": said.log,
                 }
             )
+
+    def _note_part_alone(self, batch: Batch, held: Held, said: ReportIn) -> None:
+        """One component was given up and the device goes on with the others: a repeated word has no second effect."""
+        order = (said.boots, said.seq)
+        if held.attempt.last is not None and order <= held.attempt.last:
+            return
+        self._change(batch, held, replace(held.attempt, last=order))
+        self._note_part_word(batch, held, said)
+        batch.timeline.append(
+            {
+                "attempt_id": held.row["id"], "at": batch.now, "said_by": "device", "what": "component failed",
+                "try_number": said.try_number, "state": None, "reason": said.reason, "component": said.component,
+                "detail": said.detail, "log": said.log,
+            }
+        )  # fmt: skip
 
     def _note_part_word(self, batch: Batch, held: Held, said: ReportIn) -> None:
         images = self._targets[held.row["rollout_id"]].images

@@ -16,6 +16,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.behaviour import Fault
 from mellow_herald.core.keys import KeyStatus
 from mellow_herald.core.order import Order
+from mellow_herald.core.suit import Manifest
 from mellow_herald.sim.bootloader import (
     APP,
     Boot,
@@ -371,14 +372,10 @@ class SimDevice:
         try:
             running = {name: content.version for name, content in self._running_content().items()}
             verified = await self._fetching.manifest(order.manifest or "", running)
-            components = choose(self.hardware, verified.manifest, self._boot)
-            for component in components:
-                if not staged(self.hardware, component, self._boot):
-                    await self._fetching.image(component, verified.manifest.floor, self._boot)
-            names = [component.name for component in components]
+            names = await self._fetch_images(verified.manifest)
             prepared = {"components": names, "signed_by": verified.kid, "prepared_for": order.manifest}
             self.hardware.keep(work={**work, **prepared})
-            self._talk.log(f"staged {', '.join(f'{one.name} {one.version}' for one in components)}")
+            self._talk.log(f"staged {', '.join(names)}")
             await self._talk.report(State.STAGED)
         except GivenUp as given_up:
             self._talk.log(f"gave up: {given_up.detail}")
@@ -386,6 +383,27 @@ class SimDevice:
                 State.FAILED, reason=given_up.reason, detail=given_up.detail, component=given_up.component,
                 log=self._talk.retained_log(),
             )  # fmt: skip
+
+    async def _fetch_images(self, manifest: Manifest) -> list[str]:
+        """Fetches what is to be switched to; returns the components that stand by. Where the release says that its
+        components are independent, one that cannot be had does not keep the others back."""
+        names: list[str] = []
+        components = choose(self.hardware, manifest, self._boot)
+        for component in components:
+            try:
+                if not staged(self.hardware, component, self._boot):
+                    await self._fetching.image(component, manifest.floor, self._boot)
+                names.append(component.name)
+            except GivenUp as given_up:
+                last_hope = not names and component is components[-1]
+                if not manifest.independent or last_hope:
+                    raise
+                self._talk.log(f"goes on without {component.name}: {given_up.detail}")
+                await self._talk.report(
+                    State.FAILED, reason=given_up.reason, detail=given_up.detail, component=component.name,
+                    goes_on=True, log=self._talk.retained_log(),
+                )  # fmt: skip
+        return names
 
     # Switching ----------------------------------------------------------------------------------------------------
 

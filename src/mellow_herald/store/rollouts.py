@@ -85,6 +85,7 @@ async def list_rollouts(
             Release.hw_rev_min,
             Release.hw_rev_max,
             Release.needs,
+            Release.independent,
             Release.manifest_digest,
             images.label("images"),
         )

@@ -131,7 +131,9 @@ class SelfTest(DeviceModel):
 
 
 class ReportIn(DeviceModel):
-    """One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time."""
+    """One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time. With
+    ``goes_on`` a failure is that of one ``component`` alone: the device goes on with the others, which the release must
+    allow."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
 
@@ -153,6 +155,7 @@ class ReportIn(DeviceModel):
     rate: Whole | None = None
     reason: Name | None = None
     component: Name | None = None
+    goes_on: bool = False
     tests: list[SelfTest] = Field(default_factory=list, max_length=64)
     at: datetime | None = None
     detail: Text = ""
