@@ -115,7 +115,7 @@ FROM generate_series(1, {DEVICES}) AS n
 """
 PULSES = """
 INSERT INTO pulse (device_id, seen_at, boots, seq, interval_s, next_s, condition, readings)
-SELECT id, :now - random() * interval '5 minutes', 1, 1, 300, 300, '{}', '{}' FROM device
+SELECT id, CAST(:now AS timestamptz) - random() * interval '5 minutes', 1, 1, 300, 300, '{}', '{}' FROM device
 """
 
 

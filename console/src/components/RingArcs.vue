@@ -47,7 +47,7 @@ const words = computed(() => drawn.value.map((r) => `ring ${r.name}, ${r.state},
       </path>
     </g>
     <text y="4" class="big" :style="{ fontSize: `${size / 4.2}px` }">{{ done }}</text>
-    <text :y="size / 5.5" class="small" :style="{ fontSize: `${size / 9.5}px` }">of {{ all }} confirmed</text>
+    <text :y="size / 5.5" class="small" :style="{ fontSize: `${size / 9.5}px` }">of {{ all }}</text>
   </svg>
 </template>
 
