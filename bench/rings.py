@@ -11,6 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher, make_image
 
 from bench.figure import Figure
+from mellow_herald.core.keys import fingerprint, raw_public
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState
 from mellow_herald.service import rollouts as service
@@ -79,9 +80,9 @@ async def _fill(context: Context) -> None:
             "position_dependent": False, "check_in_s": 300, "check_in_exceptions": [], "added_at": now,
         })  # fmt: skip
         await _add(connection, "key_list", {
-            "number": 1, "root": b"\0" * 32, "body": publisher.key_list_bytes(), "published_at": now,
+            "number": 1, "root": raw_public(publisher.root), "body": publisher.key_list_bytes(), "published_at": now,
         })  # fmt: skip
-        kid = await _active_key(publisher)
+        kid = fingerprint(raw_public(publisher.key))
         for number, (version, image) in enumerate(images.items(), 1):
             await _add(connection, "image", {"digest": image.digest, "size": image.size, "stored_at": now})
             await _add(connection, "release", {
@@ -123,12 +124,6 @@ async def _add(connection: AsyncConnection, table: str, values: dict[str, object
     from mellow_herald.store.tables import Base
 
     await connection.execute(Base.metadata.tables[table].insert().values(**values))
-
-
-async def _active_key(publisher: Publisher) -> str:
-    from mellow_herald.core.keys import fingerprint, raw_public
-
-    return fingerprint(raw_public(publisher.key))
 
 
 async def _timed(work: Callable[[], Awaitable[object]], times: int = 3) -> float:

@@ -4211,7 +4211,9 @@ export interface components {
         };
         /**
          * ReportIn
-         * @description One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time.
+         * @description One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time. With
+         *     ``goes_on`` a failure is that of one ``component`` alone: the device goes on with the others, which the release must
+         *     allow.
          */
         ReportIn: {
             /** Boots */
@@ -4252,6 +4254,11 @@ export interface components {
              * @default null
              */
             component: string | null;
+            /**
+             * Goes On
+             * @default false
+             */
+            goes_on: boolean;
             /** Tests */
             tests?: components["schemas"]["SelfTest"][];
             /**
