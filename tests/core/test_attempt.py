@@ -29,6 +29,7 @@ from mellow_herald.core.attempt import (
     Report,
     Resume,
     RolledBack,
+    RunsAlready,
     Silence,
     StandbyHolds,
     State,
@@ -232,6 +233,8 @@ def test_closing_waits_for_devices_at_risk_and_then_nothing_moves() -> None:
     assert closed.closed and closed.state is State.CALLED_OFF
     for event in (Offer(), Resume(), Silence(), EndTries(), RolledBack()):
         refused(closed, event)
+    taken_back = step(step(at(State.CONFIRMED), Close()), RolledBack())
+    assert taken_back.state is State.ROLLED_BACK and taken_back.closed, "that is another rollout's doing"
     outcome = advance(closed, report(State.CONFIRMED), T0)
     assert isinstance(outcome, Step) and outcome.effect is Effect.NOTED and outcome.attempt.state is State.CALLED_OFF
 
@@ -248,6 +251,46 @@ def test_a_staged_image_is_not_fetched_again() -> None:
     refused(at(State.PROVING), StandbyHolds())
 
 
+def test_each_brake_counts_its_own_bad_ones_once() -> None:
+    broken = step(at(State.DOWNLOADING, tries=3), report(State.FAILED, reason="download-broken"))
+    assert (broken.undelivered_at, broken.undelivered_why, broken.harmed_at) == (T0, "download-broken", None)
+    again = step(step(broken, TryAgain(), T0 + SOAK), report(State.PROVING, 5, try_number=2), T0 + SOAK)
+    hurt = step(again, report(State.REVERTED, 6, try_number=2, reason="hung"), T0 + 2 * SOAK)
+    assert (hurt.harmed_at, hurt.harmed_why, hurt.undelivered_at) == (T0 + 2 * SOAK, "hung", T0)
+    good = step(step(hurt, TryAgain(), T0 + 9 * SOAK), report(State.CONFIRMED, 7, try_number=3))
+    assert good.harmed_why == "hung", "later good news does not undo it"
+
+
+def test_a_resume_lets_the_delivery_count_anew() -> None:
+    off = step(at(State.STAGED, offered_at=T0, undelivered_at=T0, undelivered_why="no-room"), CallOff("halted"))
+    again = step(off, Resume(), T0 + SOAK)
+    assert (again.offered_at, again.undelivered_at, again.ever_bad) == (None, None, False)
+
+
+def test_installing_over_and_over_is_an_install_loop() -> None:
+    attempt = step(at(State.CLEARED, tries=2), report(State.INSTALLING, 3))
+    attempt = step(attempt, report(State.PROVING, 4))
+    attempt = step(attempt, report(State.INSTALLING, 5))
+    assert attempt.state is State.PROVING and attempt.installs == 2
+    looping = step(attempt, report(State.INSTALLING, 6))
+    assert (looping.state, looping.reason, looping.live) == (State.FAILED, "install-loop", False)
+    confirmed = step(attempt, report(State.CONFIRMED, 6))
+    assert step(confirmed, report(State.INSTALLING, 7)).reason == "install-loop"
+
+
+def test_a_device_that_runs_it_already_needs_no_switch() -> None:
+    back = step(Attempt(), RunsAlready())
+    assert (back.state, back.reason, back.exposed_at) == (State.CONFIRMED, "already-back", None)
+    refused(at(State.INSTALLING), RunsAlready())
+
+
+def test_silence_in_the_soak_counts_from_when_it_was_last_heard() -> None:
+    good = at(State.CONFIRMED)
+    late = T0 + 3 * SOAK
+    assert step(good, Relapse("went-silent", T0 + SOAK / 2), late).reason == "went-silent"
+    refused(good, Relapse("went-silent", T0 + 2 * SOAK), late)
+
+
 # Any sequence at all ----------------------------------------------------------------------------------------------
 
 ALLOWED_BY_SERVICE = {
@@ -261,6 +304,7 @@ ALLOWED_BY_SERVICE = {
     Resume: {State.CALLED_OFF: {State.QUEUED}},
     Relapse: {State.CONFIRMED: {State.RELAPSED}},
     RolledBack: dict.fromkeys(BAD | {State.CONFIRMED}, {State.ROLLED_BACK}),
+    RunsAlready: dict.fromkeys(BEFORE_SWITCH, {State.CONFIRMED}),
     Close: dict.fromkeys(BEFORE_SWITCH, {State.CALLED_OFF}),
     EndTries: {},
     Wait: {},
@@ -285,9 +329,11 @@ class AnyPassage(RuleBasedStateMachine):
         after = outcome.attempt
         if after.state is not before.state or after.try_number != before.try_number:
             assert outcome.effect is Effect.MOVED
-            assert not before.closed
+            assert not before.closed or isinstance(event, RolledBack), "only another rollout moves what is closed"
             if not isinstance(event, Report):
                 assert after.state in ALLOWED_BY_SERVICE[type(event)].get(before.state, set())
+        if isinstance(event, Resume) and after.state is not before.state:
+            self.was_bad = after.harmed_at is not None  # a new round: what was not delivered is tried anew
         self.attempt = after
 
     @rule(seconds=st.integers(0, 900))
@@ -309,7 +355,7 @@ class AnyPassage(RuleBasedStateMachine):
         event=st.sampled_from(
             [
                 Offer(), StandbyHolds(), Silence(), CallOff("halted"), TryAgain(), EndTries(), Resume(),
-                Relapse("crash-looping"), RolledBack(), Wait(WaitingFor.PACE), StayedOld(halted=True),
+                Relapse("crash-looping"), RolledBack(), RunsAlready(), Wait(WaitingFor.PACE), StayedOld(halted=True),
                 StayedOld(halted=False),
             ]
         )

@@ -80,7 +80,7 @@ class AnyPowerCut(RuleBasedStateMachine):
         def update() -> None:
             for one in wanted:
                 if not staged(self.hardware, one, self.boot):
-                    staging = Staging(self.hardware, one, 0, self.boot)
+                    staging = Staging(self.hardware, one, 0, "", self.boot)
                     staging.erase()
                     for at in range(0, one.size, BLOCK):
                         staging.take(KNOWN[one.digest][at : at + BLOCK])

@@ -5,12 +5,14 @@ from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, Literal
 
 from mellow_herald.client import fleet_calls as calls
+from mellow_herald.client import rollout_calls
 from mellow_herald.client.paging import every_async
 from mellow_herald.core.inventory import Format
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview, BaselineSwitch
 from mellow_herald.wire.fleet import AdmissionIn, DeviceDetail, DeviceEdit, DeviceOut, InstallIn, LogLineOut, PinIn
 from mellow_herald.wire.inventory import FactName, FactValue, ImportReport, Visit
 from mellow_herald.wire.model import Page
+from mellow_herald.wire.rollback import SwapIn
 from mellow_herald.wire.rollout import RolloutOut
 
 if TYPE_CHECKING:
@@ -88,6 +90,10 @@ class Devices:
             release=release, again=again, older=older, over_unknown_build=over_unknown_build, reason=reason
         )
         return await self._herald.send(calls.install_on_device(serial, said))
+
+    async def swap(self, serial: str, reason: str) -> RolloutOut:
+        """Lets a device switch to what stands in its other slot, back or forth: a rollout of one, no download."""
+        return await self._herald.send(rollout_calls.swap_slots(serial, SwapIn(reason=reason)))
 
     async def ask_for_log(self, serial: str, valid_for: str | None = "30m") -> DeviceDetail:
         """Asks a device for its log lines for so long, or (None) no longer."""

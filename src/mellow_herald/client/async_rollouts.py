@@ -6,12 +6,16 @@ from typing import TYPE_CHECKING, Any
 
 from mellow_herald.client import rollout_calls as calls
 from mellow_herald.client.stream import ends_rollout
+from mellow_herald.core.plan import BrakeKind
+from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.event import Event
 from mellow_herald.wire.fleet import TimelineEntry
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.report import CourseOut, ReportOut
-from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, RolloutOut
+from mellow_herald.wire.rollback import RollbackIn, RollbackPreview
+from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, ResumeIn, RolloutOut
+from mellow_herald.wire.suspect import SuspectsOut
 from mellow_herald.wire.webhook import DeadLetter, RedeliverOut, WebhookIn, WebhookOut
 
 if TYPE_CHECKING:
@@ -87,9 +91,25 @@ class Rollouts:
         """No further offers or clearances for now."""
         return await self._herald.send(calls.act(rollout_id, "hold", reason))
 
-    async def resume(self, rollout_id: int, reason: str) -> RolloutOut:
-        """Goes on."""
-        return await self._herald.send(calls.act(rollout_id, "resume", reason))
+    async def resume(self, rollout_id: int, reason: str, *, leave_out: str | None = None) -> RolloutOut:
+        """Goes on, without the devices that the selector ``leave_out`` picks; after a halt in a new round."""
+        return await self._herald.send(calls.resume(rollout_id, ResumeIn(reason=reason, leave_out=leave_out)))
+
+    async def brakes(self, rollout_id: int) -> BrakesOut:
+        """What both brakes show in this round, how they came there, and the control beside them."""
+        return await self._herald.send(calls.show_brakes(rollout_id))
+
+    async def suspects(self, rollout_id: int, *, kind: BrakeKind | None = None) -> SuspectsOut:
+        """What failing devices have in common that healthy ones do not."""
+        return await self._herald.send(calls.show_suspects(rollout_id, kind))
+
+    async def preview_rollback(self, rollout_id: int, said: RollbackIn) -> RollbackPreview:
+        """How each device would get back to what it came from, or why it cannot; nothing is changed by asking."""
+        return await self._herald.send(calls.preview_rollback(rollout_id, said))
+
+    async def roll_back(self, rollout_id: int, said: RollbackIn) -> RolloutOut:
+        """Brings devices back to what they came from: a rollout of its own, which is returned."""
+        return await self._herald.send(calls.start_rollback(rollout_id, said))
 
     async def halt(self, rollout_id: int, reason: str) -> RolloutOut:
         """Stops at once; what was not cleared is called off."""

@@ -6,11 +6,15 @@ from collections.abc import Callable
 from typing import Any
 
 from mellow_herald.client.calls import API, Call, get, post, reader
+from mellow_herald.core.plan import BrakeKind
+from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.fleet import TimelineEntry
-from mellow_herald.wire.model import Page
+from mellow_herald.wire.model import Model, Page
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.report import CourseOut, ReportOut
-from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, ReasonIn, RolloutOut
+from mellow_herald.wire.rollback import RollbackIn, RollbackPreview, SwapIn
+from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, ReasonIn, ResumeIn, RolloutOut
+from mellow_herald.wire.suspect import SuspectsOut
 from mellow_herald.wire.webhook import DeadLetter, RedeliverOut, WebhookIn, WebhookOut
 
 
@@ -94,8 +98,48 @@ def attempt_timeline(attempt_id: int) -> Call[list[TimelineEntry]]:
     return get(f"reading the timeline of attempt {attempt_id}", path, list[TimelineEntry])
 
 
+def resume(rollout_id: int, said: ResumeIn) -> Call[RolloutOut]:
+    """Goes on with a held or halted rollout."""
+    return post(f"resume of rollout {rollout_id}", f"{API}/rollouts/{rollout_id}/resume", RolloutOut, said)
+
+
+def show_brakes(rollout_id: int) -> Call[BrakesOut]:
+    """What the brakes show."""
+    return get(f"reading the brakes of rollout {rollout_id}", f"{API}/rollouts/{rollout_id}/brake", BrakesOut)
+
+
+def show_suspects(rollout_id: int, kind: BrakeKind | None) -> Call[SuspectsOut]:
+    """What failing devices have in common."""
+    path = f"{API}/rollouts/{rollout_id}/suspects"
+    return get(f"looking for suspects of rollout {rollout_id}", path, SuspectsOut, brake=kind)
+
+
+def preview_rollback(rollout_id: int, said: RollbackIn) -> Call[RollbackPreview]:
+    """How each device would go back."""
+    path = f"{API}/rollouts/{rollout_id}/rollback-preview"
+    body, headers = said.model_dump_json(exclude_none=True).encode(), {"content-type": "application/json"}
+    doing = f"previewing the rollback of rollout {rollout_id}"
+    return Call(doing, "POST", path, reader(RollbackPreview), {}, body, headers, repeatable=True)
+
+
+def start_rollback(rollout_id: int, said: RollbackIn) -> Call[RolloutOut]:
+    """Brings devices back; the key makes a repeated call harmless."""
+    return _once(f"rolling back rollout {rollout_id}", f"{API}/rollouts/{rollout_id}/rollback", said)
+
+
+def swap_slots(serial: str, said: SwapIn) -> Call[RolloutOut]:
+    """Lets one device switch to its other slot; the key makes a repeated call harmless."""
+    return _once(f"swapping the slots of {serial}", f"{API}/devices/{serial}/swap", said)
+
+
+def _once(doing: str, path: str, said: Model) -> Call[RolloutOut]:
+    headers = {"content-type": "application/json", "idempotency-key": secrets.token_hex(16)}
+    body = said.model_dump_json(exclude_none=True).encode()
+    return Call(doing, "POST", path, reader(RolloutOut), {}, body, headers, repeatable=True)
+
+
 def act(rollout_id: int, word: str, reason: str) -> Call[RolloutOut]:
-    """Hold, resume, halt or cancel."""
+    """Hold, halt or cancel."""
     path = f"{API}/rollouts/{rollout_id}/{word}"
     return post(f"{word} of rollout {rollout_id}", path, RolloutOut, ReasonIn(reason=reason))
 

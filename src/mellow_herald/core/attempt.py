@@ -94,7 +94,9 @@ class WaitingFor(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Attempt:
     """What is known of one attempt. ``tries`` is how many are allowed; ``last`` the newest report's (boots, seq);
-    ``retry_at`` when the next try may begin; ``soak`` how long a confirmed device is watched."""
+    ``retry_at`` when the next try may begin; ``soak`` how long a confirmed device is watched. ``undelivered_at`` is
+    when it first went bad before it was exposed, ``harmed_at`` when it first did afterwards: what the two brakes
+    count. ``installs`` is how often it said that it installs."""
 
     state: State = State.QUEUED
     reason: str | None = None
@@ -115,8 +117,17 @@ class Attempt:
     retry_at: datetime | None = None
     clearance: int | None = None
     clearance_until: datetime | None = None
-    ever_bad: bool = False
+    undelivered_at: datetime | None = None
+    undelivered_why: str | None = None
+    harmed_at: datetime | None = None
+    harmed_why: str | None = None
+    installs: int = 0
     closed: bool = False
+
+    @property
+    def ever_bad(self) -> bool:
+        """Whether it was ever bad: later good news or further tries do not undo that."""
+        return self.harmed_at is not None or self.undelivered_at is not None
 
     @property
     def live(self) -> bool:
@@ -227,14 +238,21 @@ class Resume:
 
 @dataclass(frozen=True, slots=True)
 class Relapse:
-    """A confirmed device went bad within its soak."""
+    """A confirmed device went bad within its soak; ``as_of`` is when, where that is not now (a device that fell silent
+    did so when it was last heard)."""
 
     reason: str
+    as_of: datetime | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class RolledBack:
-    """The device runs again what it ran before."""
+    """The device runs again what it ran before: another rollout's doing, so a closed attempt takes it too."""
+
+
+@dataclass(frozen=True, slots=True)
+class RunsAlready:
+    """The device said that it runs already what the attempt would bring."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -244,7 +262,7 @@ class Close:
 
 Event = (
     Report | Offer | StandbyHolds | Wait | Clear | StayedOld | CameBackOld | Silence | CallOff
-    | TryAgain | OneMore | EndTries | Resume | Relapse | RolledBack | Close
+    | TryAgain | OneMore | EndTries | Resume | Relapse | RolledBack | RunsAlready | Close
 )  # fmt: skip
 
 
@@ -277,6 +295,8 @@ def advance(attempt: Attempt, event: Event, now: datetime) -> Step | Refusal:
     """Applies one event. Pure: the same arguments give the same answer."""
     if isinstance(event, Report):
         return _report(attempt, event, now)
+    if isinstance(event, RolledBack):
+        return _rolled_back(attempt, now)
     if attempt.closed:
         return Refusal("closed", f"the attempt is closed as {attempt.state}")
     match event:
@@ -314,13 +334,15 @@ def advance(attempt: Attempt, event: Event, now: datetime) -> Step | Refusal:
             return _update(attempt, tries=attempt.try_number) if attempt.may_retry else Step(attempt, Effect.REPEATED)
         case Resume():
             if attempt.state is State.CALLED_OFF:
-                return _move(attempt, State.QUEUED, now, waiting_for=WaitingFor.NEXT_CHECK_IN)
-        case Relapse(reason):
-            if attempt.state is State.CONFIRMED and _soaking(attempt, now):
+                # It is told anew in the new round, and counts there.
+                anew = replace(attempt, offered_at=None, undelivered_at=None, undelivered_why=None)
+                return _move(anew, State.QUEUED, now, waiting_for=WaitingFor.NEXT_CHECK_IN)
+        case Relapse(reason, as_of):
+            if attempt.state is State.CONFIRMED and _soaking(attempt, as_of or now):
                 return _move(attempt, State.RELAPSED, now, reason=reason)
-        case RolledBack():
-            if attempt.exposed_at is not None and (attempt.state is State.CONFIRMED or attempt.state in BAD):
-                return _move(attempt, State.ROLLED_BACK, now)
+        case RunsAlready():
+            if attempt.state in BEFORE_SWITCH:
+                return _move(attempt, State.CONFIRMED, now, reason="already-back")
         case Close():
             return _close(attempt, now)
     return Refusal("not-possible", f"{type(event).__name__} is not possible while {attempt.state}")
@@ -341,6 +363,11 @@ def _report(attempt: Attempt, report: Report, now: datetime) -> Step | Refusal:
     noted = Step(attempt, Effect.NOTED)
     if attempt.closed or report.try_number < attempt.try_number:
         return noted
+    if report.state is State.INSTALLING:
+        attempt = replace(attempt, installs=attempt.installs + 1)
+        noted = Step(attempt, Effect.NOTED)
+        if attempt.installs > attempt.tries:
+            return _install_loop(attempt, now)
     state, said = attempt.state, report.state
     if state in UNDER_WAY:
         return _forward(attempt, report, now)
@@ -354,6 +381,16 @@ def _report(attempt: Attempt, report: Report, now: datetime) -> Step | Refusal:
     if state is State.CONFIRMED and said is State.REVERTED and _soaking(attempt, now):
         return _move(attempt, State.RELAPSED, now, reason="fell-back")
     return noted
+
+
+def _install_loop(attempt: Attempt, now: datetime) -> Step:
+    """It installs the same image more often than there are tries: neither telling it again nor waiting will help."""
+    ended = replace(attempt, tries=attempt.try_number)
+    if attempt.state in UNDER_WAY:
+        return _move(ended, State.FAILED, now, reason="install-loop")
+    if attempt.state is State.CONFIRMED and _soaking(attempt, now):
+        return _move(ended, State.RELAPSED, now, reason="install-loop")
+    return Step(attempt, Effect.NOTED)
 
 
 def _forward(attempt: Attempt, report: Report, now: datetime) -> Step:
@@ -400,6 +437,14 @@ def _next_try(attempt: Attempt, now: datetime) -> Step:
     return _move(fresh, State.QUEUED, now, waiting_for=WaitingFor.NEXT_CHECK_IN)
 
 
+def _rolled_back(attempt: Attempt, now: datetime) -> Step | Refusal:
+    if attempt.state is State.ROLLED_BACK:
+        return Step(attempt, Effect.REPEATED)
+    if attempt.exposed_at is not None and (attempt.state is State.CONFIRMED or attempt.state in BAD):
+        return _move(replace(attempt, tries=attempt.try_number), State.ROLLED_BACK, now)
+    return Refusal("not-possible", f"nothing is to be taken back while {attempt.state}")
+
+
 def _close(attempt: Attempt, now: datetime) -> Step | Refusal:
     if attempt.at_risk:
         return Refusal("at-risk", f"the device is {attempt.state}; it must be decided first")
@@ -422,9 +467,13 @@ def _move(
     clearance_until: datetime | None = None,
 ) -> Step:
     """The one place where a state changes: what depends on the state follows it here."""
-    exposed = state in AT_RISK or state in (State.CONFIRMED, State.REVERTED)
+    already = state is State.CONFIRMED and reason == "already-back"
+    exposed = state in AT_RISK or state is State.REVERTED or (state is State.CONFIRMED and not already)
     offered = exposed or state in (State.OFFERED, State.DOWNLOADING, State.STAGED, State.FAILED)
     retry = state in RETRIED and attempt.try_number < attempt.tries
+    exposed_at = attempt.exposed_at or (now if exposed else None)
+    harmed = state in BAD and exposed_at is not None and attempt.harmed_at is None
+    undelivered = state in BAD and exposed_at is None and attempt.undelivered_at is None
     moved = replace(
         attempt,
         state=state,
@@ -438,12 +487,15 @@ def _move(
         clearance=clearance if clearance is not None else attempt.clearance,
         clearance_until=clearance_until,
         offered_at=attempt.offered_at or (now if offered else None),
-        exposed_at=attempt.exposed_at or (now if exposed else None),
+        exposed_at=exposed_at,
         confirmed_at=now if state is State.CONFIRMED else attempt.confirmed_at,
         soak_until=now + attempt.soak if state is State.CONFIRMED else attempt.soak_until,
         # Pauses double from try to try.
         retry_at=now + attempt.retry_pause * 2 ** (attempt.try_number - 1) if retry else None,
-        ever_bad=attempt.ever_bad or state in BAD,
+        undelivered_at=now if undelivered else attempt.undelivered_at,
+        undelivered_why=(reason or state.value) if undelivered else attempt.undelivered_why,
+        harmed_at=now if harmed else attempt.harmed_at,
+        harmed_why=(reason or state.value) if harmed else attempt.harmed_why,
     )
     return Step(moved, Effect.MOVED)
 

@@ -3,6 +3,7 @@
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from mellow_herald.core.brake import Reading
 from mellow_herald.core.plan import Opens, Plan
 from mellow_herald.core.rollout import RingState, RolloutState
 
@@ -11,7 +12,8 @@ from mellow_herald.core.rollout import RingState, RolloutState
 class RingProgress:
     """Counts of one ring. ``undecided``: offered and still live. ``expected``: queued devices that have not
     asked since the ring opened but are not late yet. ``asked``: those that were offered or have called since
-    it opened. ``soak_until``: the latest end of a confirmed device's soak. ``live``: all that are live."""
+    it opened. ``soak_until``: the latest end of a confirmed device's soak; for one that was not heard since its soak
+    should be over, the time at which it counts as silent. ``live``: all that are live."""
 
     state: RingState
     undecided: int = 0
@@ -20,6 +22,7 @@ class RingProgress:
     good: int = 0
     soak_until: datetime | None = None
     live: int = 0
+    targeted: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +37,8 @@ class Unheard:
 class Progress:
     """A rollout as it stands. ``serving_since`` is when the service last began to serve without a gap, ``bad`` how many
     devices of this round were ever bad, ``at_risk`` how many are at risk now; ``go`` are the positions of the rings for
-    which somebody said go."""
+    which somebody said go; ``brakes`` what the brakes show; ``quiet`` are confirmed attempts in their soak whose device
+    is not heard of; ``to_come`` devices of a rollback cannot be given their way back yet."""
 
     state: RolloutState
     rings: tuple[RingProgress, ...]
@@ -43,6 +47,9 @@ class Progress:
     bad: int = 0
     at_risk: int = 0
     go: frozenset[int] = frozenset()
+    brakes: tuple[Reading, ...] = ()
+    quiet: tuple[Unheard, ...] = ()
+    to_come: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,9 +66,10 @@ class OpenRing:
 
 @dataclass(frozen=True, slots=True)
 class AskForGo:
-    """The ring's turn has come, but it waits for somebody to say go."""
+    """The ring's turn has come, but it waits for somebody to say go; ``why`` says what keeps it from opening."""
 
     position: int
+    why: str = "the plan opens it by hand"
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,9 +88,10 @@ class FinishRing:
 
 @dataclass(frozen=True, slots=True)
 class MarkSilent:
-    """These attempts' devices did not call within ``answer_within``."""
+    """These attempts' devices did not call within ``answer_within``; ``quiet`` those of them that had confirmed."""
 
     attempts: tuple[int, ...]
+    quiet: tuple[Unheard, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,11 +117,15 @@ def decide(plan: Plan, progress: Progress, now: datetime) -> list[Decision]:
         start = plan.calendar.start
         return [Begin()] if start is None or start <= now else []
     decisions: list[Decision] = []
-    silent = _silent(plan, progress, now)
-    if silent:
-        decisions.append(MarkSilent(silent))
+    silent = tuple(one.attempt_id for one in _unheard_too_long(plan, progress, progress.unheard, now))
+    quiet = _unheard_too_long(plan, progress, progress.quiet, now)
+    if silent or quiet:
+        decisions.append(MarkSilent(silent, quiet))
     if progress.state not in (RolloutState.RUNNING, RolloutState.HELD):
         return decisions
+    tipped = next((brake for brake in progress.brakes if brake.halts), None)
+    if tipped is not None:
+        return [*decisions, Halt(tipped.words([ring.name for ring in plan.rings]))]
     stop = plan.brake.hard_stop
     if stop is not None and progress.bad >= stop:
         return [*decisions, Halt(f"{progress.bad} devices went bad, and the plan's hard_stop is {stop}")]
@@ -121,7 +134,7 @@ def decide(plan: Plan, progress: Progress, now: datetime) -> list[Decision]:
     if is_over(plan, now):
         # Who is at risk must be decided first; nobody new is let in meanwhile.
         return decisions if progress.at_risk else [*decisions, Finish("its last day is over")]
-    return decisions + _next_step(plan, progress, now, silent=bool(silent))
+    return decisions + _next_step(plan, progress, now, silent=bool(silent or quiet))
 
 
 def is_over(plan: Plan, now: datetime) -> bool:
@@ -138,19 +151,39 @@ def _next_step(plan: Plan, progress: Progress, now: datetime, *, silent: bool) -
                 return []
             case RingState.CLOSED if planned.opens is Opens.BY_HAND and position not in progress.go:
                 return [AskForGo(position)]
+            case RingState.CLOSED if position and progress.at_risk and position not in progress.go:
+                return []
             case RingState.CLOSED:
-                return [OpenRing(position)]
+                doubt = None if position in progress.go else _doubt(plan, progress, position)
+                return [OpenRing(position) if doubt is None else AskForGo(position, doubt)]
             case RingState.AWAITING_GO if position in progress.go:
                 return [OpenRing(position)]
             case RingState.OPEN if not silent and is_through(ring, planned.enough):
                 return [BeginSoak(position)]
-            case RingState.SOAKING if ring.undecided == 0 and (ring.soak_until is None or ring.soak_until <= now):
+            case RingState.SOAKING if not silent and ring.undecided == 0 and _soaked(ring, now):
                 return [FinishRing(position)]
         return []
     # Late comers of earlier rings may still be on their way: they are not cut off half-way.
     waited_for = sum(ring.live if plan.latecomers else ring.undecided for ring in progress.rings)
     soaking = any(ring.soak_until is not None and ring.soak_until > now for ring in progress.rings)
-    return [] if waited_for or soaking or progress.at_risk else [Finish()]
+    return [] if waited_for or soaking or progress.at_risk or progress.to_come else [Finish()]
+
+
+def _soaked(ring: RingProgress, now: datetime) -> bool:
+    return ring.soak_until is None or ring.soak_until <= now
+
+
+def _doubt(plan: Plan, progress: Progress, position: int) -> str | None:
+    """What speaks against opening a ring further out by itself: that needs good news, not just no bad news."""
+    if position == 0:
+        return None
+    near = next((brake for brake in progress.brakes if brake.near), None)
+    if near is not None:
+        return f"a brake is near: {near.words([ring.name for ring in plan.rings])}"
+    before, name = progress.rings[position - 1], plan.rings[position - 1].name
+    if before.targeted and before.good < plan.brake.min_good:
+        return f"ring {name} has {before.good} good devices, and the plan's min_good is {plan.brake.min_good}"
+    return None
 
 
 def is_through(ring: RingProgress, enough: float) -> bool:
@@ -159,10 +192,8 @@ def is_through(ring: RingProgress, enough: float) -> bool:
     return ring.undecided == 0 and ring.expected == 0 and ring.good >= enough * ring.asked
 
 
-def _silent(plan: Plan, progress: Progress, now: datetime) -> tuple[int, ...]:
+def _unheard_too_long(
+    plan: Plan, progress: Progress, unheard: tuple[Unheard, ...], now: datetime
+) -> tuple[Unheard, ...]:
     # While the service itself was away nobody could call: the clock of answer_within starts anew after a gap.
-    return tuple(
-        one.attempt_id
-        for one in progress.unheard
-        if now - max(one.heard_at, progress.serving_since) > plan.answer_within
-    )
+    return tuple(one for one in unheard if now - max(one.heard_at, progress.serving_since) > plan.answer_within)

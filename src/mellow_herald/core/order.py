@@ -13,6 +13,7 @@ from mellow_herald.core.attempt import (
     Event,
     Offer,
     Refusal,
+    RunsAlready,
     StandbyHolds,
     State,
     StayedOld,
@@ -44,7 +45,9 @@ class Word:
     """What the device's call shows: whether it could switch now, whether its standby slot holds the image of the
     attempt, and whether it is a check-in (only those are offered anything or given clearance). ``missing`` are what it
     waits for before it may download and before it may switch, as ``core.needs.missing`` and the plan's windows say;
-    ``room`` tells whether the pace lets one more download, and be at risk."""
+    ``room`` tells whether the pace lets one more download, and be at risk. Where the device is brought ``back`` to what
+    it came from, ``runs_already`` tells whether it runs that, and ``fetchable`` whether there is a release to fetch
+    it from where no slot holds it any more."""
 
     check_in: bool
     ready: bool = False
@@ -53,6 +56,9 @@ class Word:
     missing_to_switch: Missing = None
     room_to_fetch: bool = True
     room_to_switch: bool = True
+    back: bool = False
+    fetchable: bool = True
+    runs_already: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,10 +112,18 @@ def _order(
     running = rollout is RolloutState.RUNNING
     if word.check_in:
         follow.apply(StayedOld(halted=False))
+    if word.runs_already and word.check_in:
+        follow.apply(RunsAlready())
+        if follow.attempt.state is State.CONFIRMED:
+            return None
     if running and follow.attempt.may_retry:
         follow.apply(TryAgain())
     if word.standby_holds and word.check_in and running:
         follow.apply(StandbyHolds())
+    switch = Order.SWITCH_BACK if word.back and word.standby_holds else Order.SWITCH
+    if follow.attempt.state is State.QUEUED and running and word.check_in and not word.fetchable:
+        follow.apply(CallOff("image-gone"))
+        return None
     match follow.attempt.state:
         case State.QUEUED if running and not word.check_in:
             return None
@@ -122,7 +136,7 @@ def _order(
             return Order.FETCH
         case State.STAGED if may_be_cleared(rollout, word) and word.room_to_switch:
             follow.apply(Clear(next(numbers), now + CLEARANCE))
-            return Order.SWITCH
+            return switch
         case State.STAGED:
             if word.check_in:
                 found = word.missing_to_switch or (None if word.ready else (WaitingFor.DEVICE_BUSY, None))
@@ -132,7 +146,7 @@ def _order(
             return Order.STAY
         case State.CLEARED if may_be_cleared(rollout, word):
             # Its answer got lost: the clearance it has still stands, with the time that is left.
-            return Order.SWITCH
+            return switch
         case State.CLEARED if not running:
             return Order.STAY
     return None

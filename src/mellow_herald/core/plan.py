@@ -9,6 +9,7 @@ from mellow_herald.core.calendar import Use, Windows, zone_named
 from mellow_herald.core.needs import Needs
 from mellow_herald.core.placement import Allow
 from mellow_herald.core.refusal import Refused
+from mellow_herald.core.relapse import ReadingRule
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.core.version import parse_version
 
@@ -113,10 +114,19 @@ class Pace:
         return self.downloading_at_once is not None or self.at_risk_at_once is not None
 
 
+class BrakeKind(StrEnum):
+    """The two brakes."""
+
+    FIRMWARE = "firmware"
+    DELIVERY = "delivery"
+
+
 @dataclass(frozen=True, slots=True)
 class Brake:
     """Limits of harm: shares (0–1) of bad devices among the exposed, and of failures before exposure; ``alpha`` is the
-    chance of halting a release within its limits; ``hard_stop`` halts at so many bad devices, whatever the shares."""
+    chance of halting a release within its limits; evidence is kept for each value of the facts ``watch_by`` too;
+    ``min_good`` is how many good devices a ring needs before the next opens by itself; ``readings`` are watched during
+    the soak; ``hard_stop`` halts at so many bad devices, whatever the shares."""
 
     firmware_limit: float = 0.02
     delivery_limit: float = 0.1
@@ -124,6 +134,7 @@ class Brake:
     watch_by: tuple[str, ...] = ("hw_rev",)
     min_good: int = 1
     hard_stop: int | None = None
+    readings: tuple[ReadingRule, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

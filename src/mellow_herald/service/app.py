@@ -17,6 +17,7 @@ from mellow_herald.service.api import (
     baselines,
     boards,
     fleet,
+    harm,
     inventory,
     keys,
     lineage,
@@ -118,6 +119,7 @@ def create_app(context: Context) -> FastAPI:
         baselines,
         selections,
         rollouts,
+        harm,
         watching,
         webhooks,
     )

@@ -3,13 +3,13 @@
 import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.attempt import CallOff, EndTries, Silence
+from mellow_herald.core.attempt import CallOff, EndTries, Relapse, Silence
 from mellow_herald.core.decide import (
     AskForGo,
     Begin,
@@ -21,15 +21,18 @@ from mellow_herald.core.decide import (
     MarkSilent,
     OpenRing,
     Progress,
+    Unheard,
     decide,
 )
 from mellow_herald.core.plan import Plan
-from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
+from mellow_herald.service.brakes import read_brakes
 from mellow_herald.service.context import Context
 from mellow_herald.service.ending import apply_to, call_off_slice, finish
 from mellow_herald.service.planning import plan_of, target_of
+from mellow_herald.service.rollbacks import count_to_come, end_what_was_left, go_back
 from mellow_herald.service.rollouts import halt_within
-from mellow_herald.store import attempts, placing, rollouts
+from mellow_herald.store import attempts, brakes, placing, rollouts
 from mellow_herald.store.clock import beat
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.fleet import write_pulses
@@ -42,6 +45,9 @@ TURN_SECONDS = 1.0
 SHORTEST_TURN = 0.1
 MOST_DECISIONS = 100
 CONDUCTOR = "conductor"
+UNHEARD = "no call within the plan's answer_within"
+# A gateway not heard for so long, in service time, may be why those behind it are not heard either.
+SHORTEST_SILENCE = timedelta(minutes=5)
 # One slice of something long; tells whether there is more to do.
 Work = Callable[[AsyncConnection, datetime], Awaitable[bool]]
 
@@ -104,6 +110,8 @@ class Conductor:
                 # Read again under the lock: somebody may have edited the plan meanwhile.
                 (row,) = await rollouts.list_rollouts(connection, rollout_id=row["id"])
                 plan = plan_of(row)
+                if row["state"] == RolloutState.RUNNING and row["kind"] == RolloutKind.ROLLBACK:
+                    await self._take_in(connection, row, now)
                 progress = await self._progress(connection, row, plan, now)
                 decisions = decide(plan, progress, now)
                 if not decisions:
@@ -117,15 +125,20 @@ class Conductor:
                 self._context.memory.epoch += 1  # this process at once, the others by the feed
 
     async def _progress(self, connection: AsyncConnection, row: Any, plan: Plan, now: datetime) -> Progress:
-        rollout_id = row["id"]
+        rollout_id, within = row["id"], plan.answer_within
+        bad = await brakes.count_bad(connection, rollout_id, row["round_at"])
         return Progress(
             RolloutState(row["state"]),
-            tuple(await rollouts.ring_progress(connection, rollout_id, now)),
+            tuple(await rollouts.ring_progress(connection, rollout_id, now, self._serving_since, within)),
             self._serving_since,
-            await rollouts.unheard(connection, rollout_id, now, plan.answer_within),
-            await rollouts.count_bad(connection, rollout_id, row["round_at"]),
+            await rollouts.unheard(connection, rollout_id, now, within),
+            bad,
             await rollouts.count_at_risk(connection, rollout_id),
             await rollouts.rings_with_go(connection, rollout_id),
+            # Without a bad device there is no evidence to speak of, however many good ones there are.
+            await read_brakes(connection, row, plan) if bad else (),
+            await brakes.quiet(connection, rollout_id, now, within),
+            await count_to_come(connection, row, now),
         )
 
     async def _apply(self, connection: AsyncConnection, row: Any, decision: Decision, now: datetime) -> None:
@@ -135,26 +148,30 @@ class Conductor:
                 await close_gate(connection, rollout_id)
                 await rollouts.move_rollout(connection, rollout_id, RolloutState.RUNNING, started_at=now, round_at=now)
                 await self._say(connection, rollout_id, "started", "the time of its plan has come", now)
-            case AskForGo(position):
-                await rollouts.move_ring(connection, rollout_id, position, RingState.AWAITING_GO)
-                what = f"ring {position + 1} awaits go"
-                await self._say(connection, rollout_id, what, "the plan opens it by hand", now)
+            case AskForGo(position, why):
+                await rollouts.move_ring(connection, rollout_id, position, RingState.AWAITING_GO, asks_why=why)
+                await self._say(connection, rollout_id, f"ring {position + 1} awaits go", why, now)
             case BeginSoak(position):
                 await rollouts.move_ring(connection, rollout_id, position, RingState.SOAKING)
                 await self._say(connection, rollout_id, f"ring {position + 1} soaking", "its devices are through", now)
             case FinishRing(position):
                 await rollouts.move_ring(connection, rollout_id, position, RingState.DONE, done_at=now)
                 await self._say(connection, rollout_id, f"ring {position + 1} done", "its soak is over", now)
-            case MarkSilent(ids):
+            case MarkSilent(ids, quiet):
                 await self._mark_silent(connection, ids, now)
+                await self._mark_quiet(connection, quiet, now)
             case Halt(why):
                 await halt_within(connection, self._context, rollout_id, CONDUCTOR, why)
             case Finish(why):
                 if await finish(connection, rollout_id, RolloutState.FINISHED, now, {RolloutState.RUNNING}):
                     await self._say(connection, rollout_id, "finished", why, now)
+                    await end_what_was_left(connection, row, now)
 
     async def _open_ring(self, row: Any, plan: Plan, position: int) -> None:
         """Opens a ring in slices, each under the shared gate with a look whether the rollout still runs."""
+        if row["kind"] != RolloutKind.FORWARD:
+            await self._open_way_back(row)
+            return
         target, ring = target_of(row, plan), plan.rings[position]
         if position == 0 and not await self._in_slices(row["id"], self._note_passed_over(row["id"], target)):
             return
@@ -174,6 +191,24 @@ class Conductor:
                 targeted = await placing.recount_target(connection, row["id"], target, now)
                 await rollouts.note_targeted(connection, row["id"], targeted)
             await self._say(connection, row["id"], f"ring {position + 1} opened", "its turn has come", now)
+        self._context.memory.epoch += 1  # this process at once, the others by the feed
+
+    async def _take_in(self, connection: AsyncConnection, row: Any, now: datetime) -> None:
+        """Gives devices their way back that were at risk, or busy in another rollout, when the rollback began."""
+        (ring,) = (await rollouts.list_rings(connection, [row["id"]]))[row["id"]]
+        if ring["state"] != RingState.CLOSED:
+            await share_gates(connection, [row["id"]])
+            await go_back(connection, row, now)
+
+    async def _open_way_back(self, row: Any) -> None:
+        """Opens the only ring of a rollback or a swap."""
+        if not await self._in_slices(row["id"], lambda connection, now: go_back(connection, row, now)):
+            return
+        now = self._context.clock.now()
+        async with self._context.engine.begin() as connection:
+            if await self._may_open(connection, row["id"]):
+                await rollouts.move_ring(connection, row["id"], 0, RingState.OPEN, opened_at=now)
+                await self._say(connection, row["id"], "ring 1 opened", "its devices are known", now)
         self._context.memory.epoch += 1  # this process at once, the others by the feed
 
     async def _may_open(self, connection: AsyncConnection, rollout_id: int) -> bool:
@@ -243,10 +278,24 @@ class Conductor:
 
     async def _mark_silent(self, connection: AsyncConnection, ids: tuple[int, ...], now: datetime) -> None:
         rows = await attempts.lock_some(connection, ids)
-        why = "no call within the plan's answer_within"
         retried = [row for row in rows if attempts.to_attempt(row).may_retry]
-        await apply_to(connection, retried, EndTries(), now, why)
-        await apply_to(connection, [row for row in rows if row not in retried], Silence(), now, why)
+        clusters = await self._clusters(connection, ids, now)
+        await apply_to(connection, retried, EndTries(), now, UNHEARD)
+        await apply_to(connection, [row for row in rows if row not in retried], Silence(), now, UNHEARD, clusters)
+
+    async def _mark_quiet(self, connection: AsyncConnection, quiet: tuple[Unheard, ...], now: datetime) -> None:
+        """Confirmed devices that fell silent in their soak."""
+        heard = {one.attempt_id: one.heard_at for one in quiet}
+        clusters = await self._clusters(connection, tuple(heard), now)
+        for row in await attempts.lock_some(connection, heard):
+            await apply_to(connection, [row], Relapse("went-silent", heard[row["id"]]), now, UNHEARD, clusters)
+
+    async def _clusters(self, connection: AsyncConnection, ids: tuple[int, ...], now: datetime) -> dict[int, str]:
+        """Devices that fall silent behind one gateway that is silent itself have one vote with the brake."""
+        if not ids:
+            return {}
+        behind = await brakes.silent_gateways(connection, ids, now - SHORTEST_SILENCE)
+        return {attempt_id: f"silent behind {gateway}" for attempt_id, gateway in behind.items()}
 
     async def _call_off(self, rollout_id: int, cause: str) -> None:
         """Calls off, slice by slice, what a halted rollout had not cleared."""
@@ -260,6 +309,7 @@ class Conductor:
                 if states[rollout_id] != RolloutState.HALTED:
                     return
                 done = await call_off_slice(connection, rollout_id, cause, now)
+                await rollouts.end_tries(connection, rollout_id)
 
     async def _say(self, connection: AsyncConnection, rollout_id: int, what: str, why: str, now: datetime) -> None:
         entry = JournalEntry(now, CONDUCTOR, what, f"rollout {rollout_id}", why)

@@ -64,6 +64,10 @@ def attempt_as_shown(row: Mapping[str, Any], now: datetime) -> dict[str, Any]:
         PartOut.model_validate({"name": name, "to_version": versions.get(name), **part})
         for name, part in (facts["parts"] or {}).items()
     ]
+    facts["way"] = None if facts["back_to"] is None else "back"
+    before = facts["before"] or {}
+    if before.get("settings") and before.get("settings_after"):
+        facts["settings"] = "kept" if before["settings"] == before["settings_after"] else "changed"
     return facts
 
 

@@ -1,7 +1,8 @@
 """Calling attempts off and ending rollouts: what conductor and engineers both do."""
 
-from collections.abc import Iterable, Set
+from collections.abc import Iterable, Mapping, Set
 from datetime import datetime
+from types import MappingProxyType
 from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -16,15 +17,17 @@ CALL_OFF_SLICE = 5000
 
 
 async def apply_to(
-    connection: AsyncConnection, rows: Iterable[Any], event: Event, now: datetime, detail: str = ""
-) -> int:
-    """Applies a word of the service to locked attempts, where it is possible; returns to how many."""
+    connection: AsyncConnection, rows: Iterable[Any], event: Event, now: datetime, detail: str = "",
+    clusters: Mapping[int, str] = MappingProxyType({}),
+) -> int:  # fmt: skip
+    """Applies a word of the service to locked attempts, where it is possible; returns to how many. ``clusters`` names,
+    by attempt, the common cause of what went bad."""
     changed, timeline, events = [], [], []
     for row in rows:
         outcome = advance(attempts.to_attempt(row), event, now)
         if isinstance(outcome, Refusal) or outcome.effect is Effect.REPEATED:
             continue
-        changed.append(attempts.from_attempt(row["id"], outcome.attempt, now))
+        changed.append(attempts.from_attempt(row["id"], outcome.attempt, now) | {"cluster": clusters.get(row["id"])})
         timeline.append(word_of_service(row["id"], outcome.attempt, now, detail))
         events.append(attempt_event(row, outcome.attempt, now))
     await attempts.save_attempts(connection, changed)

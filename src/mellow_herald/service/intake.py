@@ -5,7 +5,7 @@ through the core, written in one transaction, and only then answered: what was a
 """
 
 import asyncio
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
@@ -23,9 +23,11 @@ from mellow_herald.core.needs import missing
 from mellow_herald.core.order import Answer, Order, Word, answer
 from mellow_herald.core.parts import PartWord, after_check_in, after_word, at_first, worst
 from mellow_herald.core.plan import Plan
+from mellow_herald.core.relapse import Quiet, relapse
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.core.version import version_key
 from mellow_herald.service.context import Context
+from mellow_herald.service.ending import word_of_service
 from mellow_herald.service.planning import plan_of
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.surroundings import (
@@ -36,7 +38,7 @@ from mellow_herald.service.surroundings import (
     take_pace,
     window_missing,
 )
-from mellow_herald.store import attempts, fleet, history, rollouts
+from mellow_herald.store import attempts, fleet, history, releases, rollouts
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import draw_numbers, share_gates
 from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, OwnerWord, RefusedReport, ReportIn
@@ -48,6 +50,7 @@ BATCH = 256
 SOONEST_CHECKIN_S = 10
 MARKING = frozenset({Happening.CLONED, Happening.RESCUED, Happening.BACK})
 USUAL_INTERVAL_S = 300
+ORDERED = frozenset({State.OFFERED, State.CLEARED})
 # What may well be the gateway's doing rather than the device's.
 CUT_OFF = frozenset({"no-contact", "download-broken"})
 
@@ -66,13 +69,16 @@ class Call:
 @dataclass(frozen=True, slots=True)
 class Target:
     """A rollout's plan as of one ``revision``, and what does not change about it: the digests of its manifest and
-    of each component's images."""
+    of each component's images. Where devices are brought back, ``back_to`` is the image that one of them ran before,
+    and ``fetchable`` tells whether there is a release to fetch it from."""
 
     revision: int
     plan: Plan
-    manifest: str
+    manifest: str | None
     images: Mapping[str, frozenset[str]]
     independent: bool
+    back_to: str | None = None
+    fetchable: bool = True
 
     @property
     def digests(self) -> frozenset[str]:
@@ -89,6 +95,14 @@ class Target:
         return all((device["standby"].get(name) or {}).get("digest") in self.images[name] for name in wanted)
 
 
+@dataclass(frozen=True, slots=True)
+class Release:
+    """What a way back leads to: the digest of its manifest and those of its ``app`` images."""
+
+    manifest: str
+    digests: frozenset[str]
+
+
 @dataclass(slots=True)
 class Held:
     """An attempt while a batch works on it."""
@@ -97,6 +111,11 @@ class Held:
     attempt: Attempt
     changed: bool = False
     moved: bool = False
+
+    def keep_before(self, before: dict[str, Any]) -> None:
+        """Takes over what is kept of the device from before the switch."""
+        if before != self.row["before"]:
+            self.row["before"], self.changed = before, True
 
     def keep_parts(self, parts: dict[str, dict[str, Any]]) -> None:
         """Takes over how the components stand."""
@@ -143,6 +162,7 @@ class Intake:
         self._context = context
         self._waiting: asyncio.Queue[Call] = asyncio.Queue()
         self._targets: dict[int, Target] = {}
+        self._releases: dict[int, Release] = {}
 
     async def checkin(self, device_id: int, said: CheckinIn) -> OrderOut:
         """Records a check-in; returns the order that stands."""
@@ -210,6 +230,7 @@ class Intake:
         families = await take_families(connection, devices, now) if gates else {}
         device_rows = await fleet.lock_devices(connection, devices)
         rows = await attempts.lock_attempts(connection, devices, named)
+        await self._load_releases(connection, rows)
         # An attempt that came up after the gates were taken is left for the device's next call.
         held = {r["id"]: Held(dict(r), attempts.to_attempt(r)) for r in rows if r["rollout_id"] in states}
         batch = Batch(
@@ -239,10 +260,13 @@ class Intake:
 
     def _word(self, batch: Batch, device: dict[str, Any], said: CheckinIn | None, held: Held) -> Word:
         rollout_id = held.row["rollout_id"]
-        target = self._targets[rollout_id]
-        holds = target.stands_by(device)
+        target = self._target(held)
+        back = target.back_to is not None
+        holds = _holds_back(device, target) if back else target.stands_by(device)
+        runs = back and device["digest"] in target.digests
+        way = {"back": back, "fetchable": target.fetchable, "runs_already": runs}
         if said is None:
-            return Word(check_in=False, standby_holds=holds)
+            return Word(check_in=False, standby_holds=holds, **way)
         condition, plan = said.condition.model_dump(), target.plan
         used = batch.used.get(rollout_id)
         to_fetch, to_switch = (
@@ -254,8 +278,28 @@ class Intake:
             to_switch = to_switch or family.missing_to_switch(device["id"])
         return Word(
             True, said.ready, holds, to_fetch, to_switch or restart_missing(plan, said.after_restart),
-            used is None or used.room_to_fetch, used is None or used.room_to_switch,
+            used is None or used.room_to_fetch, used is None or used.room_to_switch, **way,
         )  # fmt: skip
+
+    def _target(self, held: Held) -> Target:
+        """What an attempt brings its device to: its rollout's release, or the way back that is the device's own."""
+        target, back_to = self._targets[held.row["rollout_id"]], held.row["back_to"]
+        if back_to is None:
+            return target
+        release = self._releases.get(held.row["back_release_id"])
+        digests = frozenset({back_to}) if release is None else release.digests | {back_to}
+        manifest = None if release is None else release.manifest
+        return replace(
+            target, manifest=manifest, images={APP: digests}, independent=False, back_to=back_to,
+            fetchable=release is not None,
+        )  # fmt: skip
+
+    async def _load_releases(self, connection: AsyncConnection, rows: Iterable[Mapping[str, Any]]) -> None:
+        """The releases that attempts of rollbacks go back to; they never change."""
+        for release_id in {row["back_release_id"] for row in rows} - {None} - self._releases.keys():
+            (row,) = await releases.list_releases(connection, release_id=release_id)
+            digests = frozenset(image["digest"] for image in row["components"] if image["name"] == APP)
+            self._releases[release_id] = Release(row["manifest_digest"], digests)
 
     async def _load_targets(self, connection: AsyncConnection, revisions: Mapping[int, int]) -> None:
         for rollout_id, revision in revisions.items():
@@ -328,6 +372,7 @@ class Intake:
         }
         batch.last_pulses[device["id"]] = batch.pulses[device["id"]]
         self._note_parts(batch, device)
+        self._note_soak(batch, device, last, said)
 
     def _note_history(
         self, batch: Batch, device: dict[str, Any], last: dict[str, Any] | None, said: CheckinIn
@@ -365,10 +410,34 @@ class Intake:
         held = batch.current(device["id"])
         if held is None or not held.attempt.live or held.attempt.state is State.QUEUED:
             return
-        images = self._targets[held.row["rollout_id"]].images
+        images = self._target(held).images
         if len(images) > 1:
             before = held.row["parts"] or at_first(images, device["running"])
             held.keep_parts(after_check_in(before, images, device["running"], device["standby"]))
+
+    def _note_soak(self, batch: Batch, device: dict[str, Any], last: dict[str, Any] | None, said: CheckinIn) -> None:
+        """What a check-in shows of a device that confirmed: its settings as they are now, and whether it goes bad."""
+        held = batch.current(device["id"])
+        if held is None or held.attempt.state is not State.CONFIRMED or held.attempt.closed:
+            return
+        if said.settings_digest is not None and "settings_after" not in held.row["before"]:
+            held.keep_before({**held.row["before"], "settings_after": said.settings_digest})
+        target = self._target(held)
+        known = Quiet(
+            held.attempt.last[0] if held.attempt.last else said.boots,
+            held.row["from_digest"],
+            target.digests,
+            held.row["before"].get("readings", {}),
+            [*([] if last is None else [last["readings"]]), said.readings],
+        )
+        found = relapse(known, said.boots, device["digest"], target.plan.brake.readings)
+        if found is None:
+            return
+        outcome = core.advance(held.attempt, core.Relapse(found[0]), batch.now)
+        if isinstance(outcome, Refusal) or outcome.effect is not Effect.MOVED:
+            return
+        self._change(batch, held, outcome.attempt)
+        batch.timeline.append(word_of_service(held.row["id"], outcome.attempt, batch.now, found[1]))
 
     def _known(self, batch: Batch, device: dict[str, Any], last: dict[str, Any] | None) -> Known:
         if last is None:
@@ -382,7 +451,7 @@ class Intake:
         odd = None if last["odd_boots"] is None else (last["odd_boots"], last["odd_seq"])
         if held is None:
             return Known(standing, last["seen_at"], odd=odd)
-        wanted = self._targets[held.row["rollout_id"]].digests
+        wanted = self._target(held).digests
         lost = held.attempt.state is State.SILENT
         return Known(standing, last["seen_at"], lost, held.row["from_digest"], wanted, odd)
 
@@ -396,14 +465,8 @@ class Intake:
         if isinstance(outcome, Refusal) or outcome.effect is not Effect.MOVED:
             return
         self._change(batch, held, outcome.attempt)
-        batch.timeline.append(
-            {
-                "attempt_id": held.row["id"], "at": batch.now, "said_by": "service", "what": "state",
-                "try_number": outcome.attempt.try_number, "state": outcome.attempt.state,
-                "reason": outcome.attempt.reason,
-                "detail": "it restarted and runs what it ran before, without a word of its own",
-            }
-        )  # fmt: skip
+        detail = "it restarted and runs what it ran before, without a word of its own"
+        batch.timeline.append(word_of_service(held.row["id"], outcome.attempt, batch.now, detail))
 
     def _interval(self, device: dict[str, Any]) -> int:
         intervals = self._context.memory.intervals.get(device["board"])
@@ -413,7 +476,7 @@ class Intake:
 
     def _note_report(self, batch: Batch, device_id: int, said: ReportIn, refused: list[RefusedReport]) -> None:
         held = batch.attempts[said.attempt]
-        target = self._targets[held.row["rollout_id"]]
+        target = self._target(held)
         if said.goes_on and said.component in target.images and target.independent:
             self._note_part_alone(batch, held, said)
             return
@@ -477,7 +540,7 @@ class Intake:
         )  # fmt: skip
 
     def _note_part_word(self, batch: Batch, held: Held, said: ReportIn) -> None:
-        images = self._targets[held.row["rollout_id"]].images
+        images = self._target(held).images
         if len(images) > 1:
             running = batch.devices[held.row["device_id"]]["running"]
             before = held.row["parts"] or at_first(images, running)
@@ -509,13 +572,16 @@ class Intake:
         log_asked = device["log_until"] is not None and device["log_until"] > batch.now
         if held is None:
             return OrderOut(next_checkin_s=interval, log=log_asked)
-        target = self._targets[held.row["rollout_id"]]
+        target = self._target(held)
         word = self._word(batch, device, call.checkin, held)
         before = held.attempt
         found = answer(before, batch.states[held.row["rollout_id"]], word, batch.now, batch.numbers)
         self._change(batch, held, found.attempt)
         self._note_service_words(batch, held, before, found)
-        if held.attempt.live:
+        if before.exposed_at is None and held.attempt.exposed_at is not None and call.checkin is not None:
+            said = call.checkin
+            held.keep_before({"readings": said.readings, "settings": said.settings_digest})
+        if held.attempt.live or _soaks(held.attempt, batch.now):
             interval = max(SOONEST_CHECKIN_S, interval // 4)
         if call.checkin is not None:
             batch.pulses[device["id"]]["next_s"] = interval
@@ -550,22 +616,16 @@ class Intake:
                 continue
             attempt = outcome.attempt
             detail = f"clearance {attempt.clearance}" if attempt.state is State.CLEARED else ""
-            batch.timeline.append(
-                {
-                    "attempt_id": held.row["id"],
-                    "at": batch.now,
-                    "said_by": "service",
-                    "what": "order" if attempt.state in (State.OFFERED, State.CLEARED) else "state",
-                    "try_number": attempt.try_number,
-                    "state": attempt.state,
-                    "reason": attempt.reason,
-                    "detail": detail,
-                }
-            )
+            word = word_of_service(held.row["id"], attempt, batch.now, detail)
+            batch.timeline.append(word | {"what": "order"} if attempt.state in ORDERED else word)
 
     async def _write(self, connection: AsyncConnection, batch: Batch) -> None:
         changed = [held for held in batch.attempts.values() if held.changed]
-        rows = [attempts.from_attempt(h.row["id"], h.attempt, batch.now) | {"parts": h.row["parts"]} for h in changed]
+        rows = [
+            attempts.from_attempt(h.row["id"], h.attempt, batch.now)
+            | {"parts": h.row["parts"], "before": h.row["before"], "cluster": self._cluster(batch, h)}
+            for h in changed
+        ]
         await attempts.save_attempts(connection, rows)
         await attempts.add_to_timeline(connection, batch.timeline)
         await fleet.update_devices(connection, list(batch.changed_devices.values()))
@@ -583,6 +643,14 @@ class Intake:
             for row in batch.changed_devices.values()
         ]
         await publish(connection, events)
+
+    def _cluster(self, batch: Batch, held: Held) -> str | None:
+        """The common cause by which a device goes bad just now: all that lose power at one site in one hour have one
+        vote with the brake."""
+        if held.attempt.harmed_at != batch.now or held.attempt.harmed_why != core.UNSAID:
+            return None
+        site = held.row["facts"].get("site")
+        return None if site is None else f"power-lost {site} {batch.now:%Y-%m-%dT%H}"
 
     def _event(self, batch: Batch, held: Held) -> FeedEvent:
         attempt, row = held.attempt, held.row
@@ -603,8 +671,19 @@ class Intake:
         held = batch.current(call.device_id)
         assert call.checkin is not None
         quiet = said.order is None and not said.log and call.device_id not in batch.odd
-        if quiet and (held is None or not held.attempt.live):
+        if quiet and (held is None or not (held.attempt.live or _soaks(held.attempt, batch.now))):
             interval = self._interval(batch.devices[call.device_id])
             self._context.memory.remember(call.device_id, call.checkin, interval, call.epoch)
         else:
             self._context.memory.forget(call.device_id)
+
+
+def _soaks(attempt: Attempt, now: datetime) -> bool:
+    """Whether a confirmed device is still watched."""
+    soaking = attempt.state is State.CONFIRMED and not attempt.closed
+    return soaking and attempt.soak_until is not None and now <= attempt.soak_until
+
+
+def _holds_back(device: Mapping[str, Any], target: Target) -> bool:
+    """Whether the standby slot of ``app`` still holds what the device came from."""
+    return (device["standby"].get(APP) or {}).get("digest") in target.digests

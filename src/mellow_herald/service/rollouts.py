@@ -7,11 +7,13 @@ from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.attempt import AT_RISK, BAD, Refusal, Resume, State, advance
+from mellow_herald.core.attempt import AT_RISK, BAD, Resume, State
 from mellow_herald.core.plan import Plan
-from mellow_herald.core.rollout import RolloutState, may_move
+from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState, choices, may_move
+from mellow_herald.core.selector import parse_selector
+from mellow_herald.service.brakes import foresee_watch
 from mellow_herald.service.context import Context
-from mellow_herald.service.ending import attempt_event, finish, word_of_service
+from mellow_herald.service.ending import apply_to, finish
 from mellow_herald.service.offering import check_offerable
 from mellow_herald.service.planning import Drawn, draw, prepare
 from mellow_herald.service.problems import ProblemError
@@ -20,7 +22,7 @@ from mellow_herald.store import attempts, placing, releases, rollouts
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import Lock, close_gate, share
 from mellow_herald.wire.plan import PlanDocument
-from mellow_herald.wire.rollout import RingOut, RolloutOut
+from mellow_herald.wire.rollout import ResumeIn, RingOut, RolloutOut
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +78,10 @@ async def start(
                 "created_at": now,
                 "started_at": None if later else now,
                 "round_at": None if later else now,
+                "round": 1,
+                "watch": (await foresee_watch(connection, plan, prepared.target, now)).as_dict(),
+                "kind": RolloutKind.FORWARD.value,
+                "scope": {},
                 "targeted": drawn.targeted,
                 "request_key": request_key,
             },
@@ -118,9 +124,10 @@ async def halt(context: Context, rollout_id: int, by: str, why: str) -> None:
     context.signals.conductor.set()
 
 
-async def resume(context: Context, rollout_id: int, by: str, why: str) -> None:
-    """Goes on with a held or halted rollout; what a halt called off is queued again."""
-    await _act(context, rollout_id, RolloutState.RUNNING, by, why)
+async def resume(context: Context, rollout_id: int, by: str, said: ResumeIn) -> None:
+    """Goes on with a held or halted rollout; what a halt called off is queued again, but for the devices that are left
+    out from now on. After a halt a new round begins."""
+    await _act(context, rollout_id, RolloutState.RUNNING, by, said.reason, leave_out=said.leave_out)
     context.signals.conductor.set()
 
 
@@ -153,51 +160,65 @@ async def halt_within(connection: AsyncConnection, context: Context, rollout_id:
     return True
 
 
-async def _act(context: Context, rollout_id: int, to: RolloutState, by: str, why: str) -> None:
+async def _act(
+    context: Context, rollout_id: int, to: RolloutState, by: str, why: str, *, leave_out: str | None = None
+) -> None:
     async with context.engine.begin() as connection:
         if to is RolloutState.RUNNING:
             await share(connection, Lock.KEYS)
         number = await close_gate(connection, rollout_id)
         row = await row_of(connection, rollout_id)
         _check_move(row, to)
-        if to is RolloutState.RUNNING:
+        if to is RolloutState.RUNNING and row["kind"] == RolloutKind.FORWARD:
             release = await releases.find_release(connection, row["board"], row["line"], row["version"])
             assert release is not None
             await check_offerable(connection, release)
-        await _move(connection, row, to, by, why, number, context.clock.now())
+        if leave_out is not None:
+            row = await _leave_out(connection, row, leave_out)
+        await _move(connection, row, to, by, why, number, context.clock.now(), leave_out=leave_out)
     context.memory.epoch += 1  # this process at once, the others by the feed
 
 
+async def _leave_out(connection: AsyncConnection, row: Any, selector: str) -> Any:
+    """Adds to what the plan leaves out: rings that open later heed it."""
+    before = PlanDocument.model_validate(row["plan"])
+    joined = selector if before.leave_out is None else f"({before.leave_out}) or ({selector})"
+    after = PlanDocument.model_validate({**before.model_dump(), "leave_out": joined})
+    after.to_plan()
+    stored = {"plan": after.model_dump(mode="json"), "revision": row["revision"] + 1}
+    await rollouts.change_rollout(connection, row["id"], **stored)
+    return {**row, **stored}
+
+
 async def _move(
-    connection: AsyncConnection, row: Any, to: RolloutState, by: str, why: str, number: int, now: datetime
-) -> None:
+    connection: AsyncConnection, row: Any, to: RolloutState, by: str, why: str, number: int, now: datetime, *,
+    leave_out: str | None = None,
+) -> None:  # fmt: skip
     values: dict[str, Any] = {"reason": None if to is RolloutState.RUNNING else why}
     if to is RolloutState.RUNNING and row["state"] == RolloutState.HALTED:
-        values["round_at"] = now
+        values |= {"round_at": now, "round": row["round"] + 1}
     if to is RolloutState.HALTED:
         values["halt_number"] = number
     await rollouts.move_rollout(connection, row["id"], to, **values)
     if to is RolloutState.RUNNING and row["state"] == RolloutState.HALTED:
-        await _requeue(connection, row["id"], now)
+        await _requeue(connection, row["id"], now, leave_out)
     word = {RolloutState.RUNNING: "resumed", RolloutState.HELD: "held", RolloutState.HALTED: "halted"}[to]
-    await say(connection, row["id"], word, by, why, now, {"number": number})
+    data: dict[str, Any] = {"number": number}
+    if "round" in values:
+        data |= {"round": values["round"], "counts": "devices first exposed from now on"}
+    if leave_out is not None:
+        data["leave_out"] = leave_out
+    await say(connection, row["id"], word, by, why, now, data)
 
 
-async def _requeue(connection: AsyncConnection, rollout_id: int, now: datetime) -> None:
+async def _requeue(connection: AsyncConnection, rollout_id: int, now: datetime, leave_out: str | None) -> None:
     rows = await attempts.lock_slice(connection, rollout_id, [State.CALLED_OFF], 1_000_000)
-    elsewhere = await attempts.live_elsewhere(connection, [row["device_id"] for row in rows])
-    changed, timeline, events = [], [], []
-    for row in rows:
-        if row["device_id"] in elsewhere:
-            continue
-        outcome = advance(attempts.to_attempt(row), Resume(), now)
-        if not isinstance(outcome, Refusal):
-            changed.append(attempts.from_attempt(row["id"], outcome.attempt, now))
-            timeline.append(word_of_service(row["id"], outcome.attempt, now, "the rollout was resumed"))
-            events.append(attempt_event(row, outcome.attempt, now))
-    await attempts.save_attempts(connection, changed)
-    await attempts.add_to_timeline(connection, timeline)
-    await publish(connection, events)
+    devices = [row["device_id"] for row in rows]
+    not_now = await attempts.live_elsewhere(connection, devices)
+    if leave_out is not None:
+        not_now |= await attempts.picked(connection, rollout_id, parse_selector(leave_out), now)
+    again = [row for row in rows if row["device_id"] not in not_now]
+    await apply_to(connection, again, Resume(), now, "the rollout was resumed")
 
 
 async def row_of(connection: AsyncConnection, rollout_id: int) -> Any:
@@ -244,9 +265,10 @@ async def assemble(connection: AsyncConnection, rows: Sequence[Any]) -> list[Rol
     rings = await rollouts.list_rings(connection, ids)
     counts = await rollouts.count_attempts(connection, ids)
     passed = await rollouts.count_passed_over(connection, ids)
+    backs = await rollouts.rollbacks_of(connection, ids)
     return [
         _assembled(
-            row,
+            {**row, "rolled_back_by": backs.get(row["id"], [])},
             rings[row["id"]],
             [count for count in counts if count["rollout_id"] == row["id"]],
             {p["reason"]: p["devices"] for p in passed if p["rollout_id"] == row["id"]},
@@ -269,6 +291,7 @@ def _assembled(row: Any, rings: Sequence[Any], counts: Sequence[Any], passed: di
     states = _sum((c["state"], c["attempts"]) for c in counts)
     size, given = size_of(row["images"]), sum(states.values())
     percents = sum(c["percents"] for c in counts)
+    at_risk = sum(n for state, n in states.items() if state in AT_RISK)
     return RolloutOut.model_validate(
         {
             **row,
@@ -280,7 +303,14 @@ def _assembled(row: Any, rings: Sequence[Any], counts: Sequence[Any], passed: di
             "waiting": _sum((c["waiting_for"], c["attempts"]) for c in counts if c["live"] and c["waiting_for"]),
             "reasons": _sum((c["reason"] or c["state"], c["attempts"]) for c in counts if c["state"] in BAD),
             "exposed": sum(c["exposed"] for c in counts),
-            "at_risk": sum(n for state, n in states.items() if state in AT_RISK),
+            "at_risk": at_risk,
+            "choices": choices(
+                RolloutState(row["state"]),
+                RolloutKind(row["kind"]),
+                row["id"],
+                at_risk,
+                asking=next((r["name"] for r in rings if r["state"] == RingState.AWAITING_GO), None),
+            ),
             "downloading": sum(n for state, n in states.items() if state in DOWNLOADING),
             "live": sum(c["live"] for c in counts),
             "moved_bytes": size * percents // 100,

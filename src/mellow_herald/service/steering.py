@@ -5,7 +5,7 @@ from typing import Any
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import CallOff, OneMore, Refusal, advance
-from mellow_herald.core.rollout import ENDED, RingState, RolloutState
+from mellow_herald.core.rollout import ENDED, RingState, RolloutKind, RolloutState
 from mellow_herald.service.context import Context
 from mellow_herald.service.ending import apply_to
 from mellow_herald.service.planning import draw, target_of
@@ -59,6 +59,8 @@ async def edit(context: Context, rollout_id: int, said: PlanEdit, revision: int 
         if said.pace is not None:
             changes["pace"] = said.pace
         if said.rings is not None:
+            if row["kind"] != RolloutKind.FORWARD:
+                raise ProblemError(409, "no-rings", f"A {row['kind']} has no rings to change; its pace may be.")
             if said.rings[:first] != before.rings[:first] or len(said.rings) < first:
                 opened = ", ".join(repr(ring.name) for ring in before.rings[:first])
                 raise ProblemError(

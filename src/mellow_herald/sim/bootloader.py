@@ -54,14 +54,15 @@ class WentBack(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class SlotNote:
-    """What was verified into a slot: image length in bytes, SHA-256 in hex, version and floor number; ``proven`` once
-    it confirmed."""
+    """What was verified into a slot: image length in bytes, SHA-256 in hex, version and floor number, and the
+    fingerprint of the key that signed it (empty: flashed by cable); ``proven`` once it confirmed."""
 
     size: int
     digest: str
     version: str
     floor: int
     proven: bool = False
+    signed_by: str = ""
 
 
 @dataclass(frozen=True, slots=True)

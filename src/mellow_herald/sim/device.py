@@ -45,7 +45,16 @@ from mellow_herald.sim.surroundings import (
     outage_at,
 )
 from mellow_herald.sim.talk import Talk
-from mellow_herald.sim.update import GivenUp, choose, settled_as, staged, standby, switch, wanted_by
+from mellow_herald.sim.update import (
+    GivenUp,
+    choose,
+    settled_as,
+    staged,
+    standby,
+    switch,
+    wanted_by,
+    way_back,
+)
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
 from mellow_herald.wire.device import CheckinIn, Condition, Content, EnrolmentIn, OrderOut
 
@@ -346,6 +355,9 @@ class SimDevice:
                 elif await self._signer_is_good():
                     await self._switch(order)
                 return await self._check_in()
+            case Order.SWITCH_BACK if order.clearance is not None and order.clearance.seconds > 0:
+                await self._switch_back(order)
+                return await self._check_in()
             case Order.ABANDON:
                 self._talk.log("told to abandon what is staged")
                 self._drop_staged()
@@ -372,7 +384,7 @@ class SimDevice:
         try:
             running = {name: content.version for name, content in self._running_content().items()}
             verified = await self._fetching.manifest(order.manifest or "", running)
-            names = await self._fetch_images(verified.manifest)
+            names = await self._fetch_images(verified.manifest, verified.kid)
             prepared = {"components": names, "signed_by": verified.kid, "prepared_for": order.manifest}
             self.hardware.keep(work={**work, **prepared})
             self._talk.log(f"staged {', '.join(names)}")
@@ -384,7 +396,7 @@ class SimDevice:
                 log=self._talk.retained_log(),
             )  # fmt: skip
 
-    async def _fetch_images(self, manifest: Manifest) -> list[str]:
+    async def _fetch_images(self, manifest: Manifest, signed_by: str) -> list[str]:
         """Fetches what is to be switched to; returns the components that stand by. Where the release says that its
         components are independent, one that cannot be had does not keep the others back."""
         names: list[str] = []
@@ -392,7 +404,7 @@ class SimDevice:
         for component in components:
             try:
                 if not staged(self.hardware, component, self._boot):
-                    await self._fetching.image(component, manifest.floor, self._boot)
+                    await self._fetching.image(component, manifest.floor, signed_by, self._boot)
                 names.append(component.name)
             except GivenUp as given_up:
                 last_hope = not names and component is components[-1]
@@ -430,6 +442,27 @@ class SimDevice:
         switch(self.hardware, work["components"])
         self.lamp = "updating"
         raise Restart(Cause.ORDER)
+
+    async def _switch_back(self, order: OrderOut) -> None:
+        """Switches to what ran before and still stands in the other slot: no download, but a trial like any other."""
+        work = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s}
+        self.hardware.keep(work=work)
+        try:
+            names = way_back(self.hardware, self._boot)
+            keys = await self._fetching.newest_keys()
+            for name in names:
+                note = self.hardware.record.note(name, standby(self.hardware, name, self._boot))
+                key = keys.find(note.signed_by) if note and note.signed_by else None
+                if key is not None and key.status is KeyStatus.REVOKED:
+                    raise GivenUp("signature-refused", f"key {key.fingerprint}, which signed it, was revoked", name)
+        except GivenUp as given_up:
+            self._talk.log(f"gave up: {given_up.detail}")
+            await self._talk.report(
+                State.FAILED, reason=given_up.reason, detail=given_up.detail, component=given_up.component
+            )
+            return
+        self.hardware.keep(work={**work, "components": names})
+        await self._switch(order)
 
     async def _prove(self) -> None:
         """New firmware on trial: tests itself, reaches the service, then confirms or goes back."""

@@ -90,9 +90,9 @@ class Fetching:
         self._hardware.keep(key_list=offered)
         return newer
 
-    async def image(self, component: Component, floor: int, boot: Boot) -> None:
+    async def image(self, component: Component, floor: int, signed_by: str, boot: Boot) -> None:
         """Writes an image block by block into the standby slot; goes on where a transfer broke off."""
-        name, staging = component.name, Staging(self._hardware, component, floor, boot)
+        name, staging = component.name, Staging(self._hardware, component, floor, signed_by, boot)
         self._talk.log(f"erasing the standby slot of {name}")
         await self._talk.report(State.DOWNLOADING, step="erase", percent=0, component=name)
         staging.erase()

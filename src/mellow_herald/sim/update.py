@@ -6,7 +6,7 @@ Every step can lose power; what stands then is found again by the notes in the b
 from collections.abc import Sequence
 
 from mellow_herald.core.suit import Component, Manifest, switch_order
-from mellow_herald.sim.bootloader import Boot, Slot, SlotNote, arm
+from mellow_herald.sim.bootloader import APP, Boot, Slot, SlotNote, arm
 from mellow_herald.sim.hardware import Hardware
 
 
@@ -71,8 +71,8 @@ def switch(hardware: Hardware, components: Sequence[str]) -> None:
 class Staging:
     """One image on its way into a standby slot."""
 
-    def __init__(self, hardware: Hardware, component: Component, floor: int, boot: Boot) -> None:
-        self._hardware, self._component, self._floor = hardware, component, floor
+    def __init__(self, hardware: Hardware, component: Component, floor: int, signed_by: str, boot: Boot) -> None:
+        self._hardware, self._component, self._floor, self._signed_by = hardware, component, floor, signed_by
         self._slot = standby(hardware, component.name, boot)
         self._at = hardware.slot_at(component.name, self._slot)
         self.have = 0
@@ -98,7 +98,23 @@ class Staging:
         one = self._component
         if self._hardware.digest_of(one.name, self._slot, one.size) != one.digest:
             raise GivenUp("digest-mismatch", "what stands in the flash is not what the manifest says", one.name)
-        self._hardware.note_slot(one.name, self._slot, SlotNote(one.size, one.digest, one.version, self._floor))
+        note = SlotNote(one.size, one.digest, one.version, self._floor, signed_by=self._signed_by)
+        self._hardware.note_slot(one.name, self._slot, note)
+
+
+def way_back(hardware: Hardware, boot: Boot) -> list[str]:
+    """The parts to switch back together: those of the last switch. Raises ``GivenUp`` where one of them may not run
+    again: it never proved itself here, its floor number is too low, or it has no slot of its own."""
+    record = hardware.record
+    names = list(record.last_set) if APP in record.last_set else [APP]
+    for name in names:
+        note = record.note(name, standby(hardware, name, boot))
+        if record.parts[name].in_place or note is None or not note.proven:
+            raise GivenUp("refused-by-device", f"the other slot of {name} holds nothing that once ran here", name)
+        if note.floor < record.floor:
+            detail = f"{name} stands at floor number {note.floor}, and the device is at {record.floor}"
+            raise GivenUp("refused-by-device", detail, name)
+    return names
 
 
 def settled_as(hardware: Hardware, wanted: dict[str, list[str]], boot: Boot) -> bool:

@@ -17,10 +17,14 @@ from mellow_herald.store.tables import AttemptRow, Device, Pulse, ReleaseImage, 
 Row = Mapping[str, Any]
 SAME = (
     "reason", "try_number", "tries", "percent", "rate", "waiting_until", "offered_at", "exposed_at", "confirmed_at",
-    "soak_until", "retry_at", "clearance", "clearance_until", "ever_bad", "closed",
+    "soak_until", "retry_at", "clearance", "clearance_until", "undelivered_at", "undelivered_why", "harmed_at",
+    "harmed_why", "installs", "closed",
 )  # fmt: skip
+# A row that says nothing of these keeps them.
+KEPT = frozenset({"parts", "before", "cluster"})
 CHANGING = (
-    *SAME, "state", "live", "step", "waiting_for", "last_boots", "last_seq", "changed_at", "parts",
+    *SAME, "state", "live", "step", "waiting_for", "last_boots", "last_seq", "changed_at", "parts", "before",
+    "cluster",
 )  # fmt: skip
 
 
@@ -128,9 +132,8 @@ async def lock_overtakable(
 async def save_attempts(connection: AsyncConnection, rows: Sequence[dict[str, Any]]) -> None:
     """Writes the changing columns of many attempts in one statement; rows as ``from_attempt`` makes them."""
     if rows:
-        # A row that says nothing of its parts keeps them.
         columns = ", ".join(
-            f"{name} = coalesce(new.{name}, attempt.{name})" if name == "parts" else f"{name} = new.{name}"
+            f"{name} = coalesce(new.{name}, attempt.{name})" if name in KEPT else f"{name} = new.{name}"
             for name in CHANGING
         )
         await connection.execute(
@@ -229,6 +232,16 @@ async def find_attempt(connection: AsyncConnection, attempt_id: int) -> Row | No
 async def serial_of(connection: AsyncConnection, device_id: int) -> str:
     """A device's serial."""
     return str(await connection.scalar(select(Device.serial).where(Device.id == device_id)))
+
+
+async def picked(connection: AsyncConnection, rollout_id: int, where: Node, now: datetime) -> set[int]:
+    """Which devices with an attempt of this rollout a selector picks."""
+    statement = (
+        select(AttemptRow.device_id)
+        .join(Device, Device.id == AttemptRow.device_id)
+        .where(AttemptRow.rollout_id == rollout_id, compile_selector(where, now))
+    )
+    return set((await connection.execute(statement)).scalars())
 
 
 async def live_elsewhere(connection: AsyncConnection, devices: Iterable[int]) -> set[int]:

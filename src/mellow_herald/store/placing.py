@@ -95,6 +95,35 @@ def fact_text(name: str, now: datetime | None) -> ColumnElement[str]:
     return func.coalesce(column, NO_VALUE)
 
 
+def frozen_facts() -> ColumnElement[Any]:
+    """What an attempt keeps of its device as it was when the attempt began: what devices are watched by and compared
+    by, whatever becomes of the device meanwhile."""
+    own = func.jsonb_build_object(
+        "hw_rev", Device.hw_rev, "version", Device.version, "gateway", Device.gateway, "board", Device.board,
+        "line", Device.line,
+    )  # fmt: skip
+    return Device.labels.concat(cast(func.jsonb_strip_nulls(own), JSONB))
+
+
+async def foresee_values(
+    connection: AsyncConnection, target: Target, names: Sequence[str], now: datetime, most: int
+) -> dict[str, list[str]]:
+    """For each fact the values that eligible devices have now, the most frequent first, at most ``most`` of them."""
+    found: dict[str, list[str]] = {}
+    for name in names:
+        value = fact_text(name, now).label("value")
+        inner = (
+            select(value)
+            .where(compile_selector(target.where, now), compile_reason(target.rules, now).is_(None))
+            .subquery()
+        )
+        statement = (
+            select(inner.c.value).group_by(inner.c.value).order_by(func.count().desc(), inner.c.value).limit(most)
+        )
+        found[name] = list((await connection.execute(statement)).scalars())
+    return found
+
+
 async def ids_of(connection: AsyncConnection, serials: Sequence[str]) -> Ids:
     """The ids of these serials, as far as there are such devices."""
     statement = select(Device.id).where(Device.serial == any_(literal(list(serials), ARRAY(Text))))
@@ -242,14 +271,14 @@ async def _give(
         "tries": plan.retries + 1,
         "soak_s": int(ring.soak.total_seconds()),
         "retry_pause_s": int(plan.retry_pause.total_seconds()),
-        "ever_bad": False,
         "closed": False,
         "parts": {},
+        "before": {},
+        "installs": 0,
     }
-    facts = func.jsonb_build_object("hw_rev", Device.hw_rev).concat(Device.labels)
     source = (
         select(
-            Device.id, Device.version, Device.digest, cast(facts, JSONB),
+            Device.id, Device.version, Device.digest, frozen_facts(),
             *(literal(value, AttemptRow.__table__.c[name].type) for name, value in values.items()),
         )
         .join(chosen, chosen.c.id == Device.id)

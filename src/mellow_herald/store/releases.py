@@ -4,12 +4,13 @@ from collections.abc import Collection, Mapping
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Select, delete, exists, func, select, update
+from sqlalchemy import ColumnElement, Select, and_, delete, exists, func, or_, select, update
 from sqlalchemy.dialects.postgresql import aggregate_order_by, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.checks import Earlier
 from mellow_herald.core.manifest import Verified
+from mellow_herald.core.rollout import RolloutKind
 from mellow_herald.core.suit import Component
 from mellow_herald.core.version import version_key
 from mellow_herald.store.tables import AttemptRow, Baseline, Device, ImageRow, Release, ReleaseImage, Rollout
@@ -213,10 +214,29 @@ async def clear_baseline(connection: AsyncConnection, release_id: int) -> bool:
 
 
 async def live_rollouts_of(connection: AsyncConnection, release_ids: Collection[int]) -> list[Row]:
-    """The rollouts of these releases that have not ended: ``id``, ``name``, ``state``, ``release_id``."""
+    """The rollouts that bring devices to these releases and have not ended: ``id``, ``name``, ``state``,
+    ``release_id`` (one of these)."""
+    back_to = (
+        select(func.min(AttemptRow.back_release_id))
+        .where(AttemptRow.rollout_id == Rollout.id, AttemptRow.back_release_id.in_(sorted(release_ids)))
+        .scalar_subquery()
+    )
     statement = (
-        select(Rollout.id, Rollout.name, Rollout.state, Rollout.release_id)
-        .where(Rollout.release_id.in_(sorted(release_ids)), Rollout.ended_at.is_(None))
+        select(Rollout.id, Rollout.name, Rollout.state, func.coalesce(back_to, Rollout.release_id).label("release_id"))
+        .where(
+            or_(
+                and_(Rollout.release_id.in_(sorted(release_ids)), Rollout.kind == RolloutKind.FORWARD.value),
+                # A rollback brings devices from its release to others: those are what it depends on.
+                exists(
+                    select(1).where(
+                        AttemptRow.rollout_id == Rollout.id,
+                        AttemptRow.live,
+                        AttemptRow.back_release_id.in_(sorted(release_ids)),
+                    )
+                ),
+            ),
+            Rollout.ended_at.is_(None),
+        )
         .order_by(Rollout.id)
     )
     return list((await connection.execute(statement)).mappings())
@@ -228,12 +248,20 @@ async def signed_by_others(connection: AsyncConnection, kids: Collection[str]) -
     return list((await connection.execute(statement)).mappings())
 
 
+def _brings(release_id: Any) -> ColumnElement[bool]:
+    """Whether an attempt brings its device to a release: its rollout's, or the one a rollback goes back to."""
+    forward = and_(
+        AttemptRow.back_to.is_(None),
+        AttemptRow.rollout_id.in_(select(Rollout.id).where(Rollout.release_id == release_id)),
+    )
+    return or_(forward, AttemptRow.back_release_id == release_id)
+
+
 async def manifest_for_device(connection: AsyncConnection, device_id: int, digest: str) -> Row | None:
     """The signed parts of a manifest, if the device has a live attempt at its release."""
     statement = (
         select(Release.authentication, Release.manifest)
-        .join(Rollout, Rollout.release_id == Release.id)
-        .join(AttemptRow, AttemptRow.rollout_id == Rollout.id)
+        .join(AttemptRow, _brings(Release.id))
         .where(Release.manifest_digest == digest, AttemptRow.device_id == device_id, AttemptRow.live)
     )
     return (await connection.execute(statement)).mappings().first()
@@ -243,8 +271,7 @@ async def image_for_device(connection: AsyncConnection, device_id: int, digest: 
     """Whether the device has a live attempt whose release names this image."""
     statement = (
         select(ReleaseImage.digest)
-        .join(Rollout, Rollout.release_id == ReleaseImage.release_id)
-        .join(AttemptRow, AttemptRow.rollout_id == Rollout.id)
+        .join(AttemptRow, _brings(ReleaseImage.release_id))
         .where(ReleaseImage.digest == digest, AttemptRow.device_id == device_id, AttemptRow.live)
     )
     return (await connection.execute(statement)).first() is not None

@@ -31,6 +31,7 @@ _UNUSED = text(f"""
           AND id NOT IN (SELECT id FROM latest)
           AND NOT EXISTS (SELECT FROM baseline WHERE baseline.release_id = release.id)
           AND NOT EXISTS (SELECT FROM rollout WHERE rollout.release_id = release.id AND rollout.ended_at IS NULL)
+          AND NOT EXISTS (SELECT FROM attempt WHERE attempt.back_release_id = release.id AND attempt.live)
           AND NOT EXISTS (
               SELECT FROM release_image JOIN needed USING (digest) WHERE release_image.release_id = release.id
           )

@@ -4,8 +4,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import and_, case, delete, func, or_, select, update
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import and_, case, cast, delete, func, or_, select, update
+from sqlalchemy.dialects.postgresql import INTERVAL, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 from sqlalchemy.orm import aliased
 
@@ -102,6 +102,15 @@ async def list_rollouts(
     return list((await connection.execute(statement)).mappings())
 
 
+async def rollbacks_of(connection: AsyncConnection, ids: Sequence[int]) -> dict[int, list[int]]:
+    """The rollbacks of each of these rollouts."""
+    statement = select(Rollout.rolls_back, Rollout.id).where(Rollout.rolls_back.in_(list(ids))).order_by(Rollout.id)
+    found: dict[int, list[int]] = {}
+    for row in await connection.execute(statement):
+        found.setdefault(row.rolls_back, []).append(row.id)
+    return found
+
+
 async def rollout_states(connection: AsyncConnection, ids: set[int]) -> dict[int, str]:
     """The state of each of these rollouts; true for as long as the caller holds their gates."""
     statement = select(Rollout.id, Rollout.state).where(Rollout.id.in_(sorted(ids)))
@@ -176,8 +185,13 @@ async def count_passed_over(connection: AsyncConnection, ids: list[int]) -> list
     return list((await connection.execute(statement)).mappings())
 
 
-async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datetime) -> list[RingProgress]:
-    """The counts ``decide`` needs, ring by ring."""
+async def ring_progress(
+    connection: AsyncConnection, rollout_id: int, now: datetime, serving_since: datetime, answer_within: timedelta
+) -> list[RingProgress]:
+    """The counts ``decide`` needs, ring by ring.
+
+    A soak is over once its time is and the device has called since; one that does not is waited for until it counts
+    as silent."""
     undecided = and_(AttemptRow.live, AttemptRow.offered_at.is_not(None), AttemptRow.state != State.QUEUED.value)
     asked = or_(AttemptRow.offered_at.is_not(None), Pulse.seen_at >= RingRow.opened_at)
     grace = func.make_interval(0, 0, 0, 0, 0, 0, Pulse.interval_s * LATE_AFTER)
@@ -185,6 +199,12 @@ async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datet
         AttemptRow.state == State.QUEUED.value,
         AttemptRow.live,
         func.greatest(Pulse.seen_at, RingRow.opened_at) + grace > now,
+    )
+    heard = func.greatest(Pulse.seen_at, cast(serving_since, AttemptRow.__table__.c.soak_until.type))
+    witnessed = or_(AttemptRow.soak_s == 0, Pulse.seen_at >= AttemptRow.soak_until)
+    soaks = case(
+        (witnessed, AttemptRow.soak_until),
+        else_=func.greatest(AttemptRow.soak_until, heard + cast(answer_within, INTERVAL)),
     )
     statement = (
         select(
@@ -195,7 +215,8 @@ async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datet
             func.count(AttemptRow.id).filter(asked).label("asked"),
             func.count().filter(AttemptRow.state == State.CONFIRMED.value).label("good"),
             func.count().filter(AttemptRow.live).label("live"),
-            func.max(AttemptRow.soak_until).filter(AttemptRow.state == State.CONFIRMED.value).label("soak_until"),
+            func.max(soaks).filter(AttemptRow.state == State.CONFIRMED.value).label("soak_until"),
+            func.count(AttemptRow.id).label("targeted"),
         )
         .outerjoin(AttemptRow, and_(AttemptRow.rollout_id == RingRow.rollout_id, AttemptRow.ring == RingRow.position))
         .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
@@ -204,7 +225,7 @@ async def ring_progress(connection: AsyncConnection, rollout_id: int, now: datet
         .order_by(RingRow.position)
     )
     return [
-        RingProgress(RingState(r.state), r.undecided, r.expected, r.asked, r.good, r.soak_until, r.live)
+        RingProgress(RingState(r.state), r.undecided, r.expected, r.asked, r.good, r.soak_until, r.live, r.targeted)
         for r in await connection.execute(statement)
     ]
 
@@ -215,7 +236,8 @@ async def unheard(
     """Attempts offered … proving, or bad with tries left, whose device has not called within ``answer_within``.
 
     Behind a gateway that is being updated itself nobody can call: for those behind it the clock starts anew with every
-    step of the gateway's attempt, and as long as the gateway itself is not heard of it stands still.
+    step of the gateway's attempt, and as long as the gateway itself is not heard of it stands still, for twice
+    ``answer_within`` at the most.
     """
     states = [state.value for state in (UNDER_WAY | BAD) if state is not State.QUEUED]
     gateway, heard, moving = aliased(Device), aliased(Pulse), aliased(AttemptRow)
@@ -237,20 +259,17 @@ async def unheard(
             AttemptRow.state.in_(states),
             AttemptRow.live,
             since < now - answer_within,
-            or_(heard.seen_at.is_(None), heard.seen_at >= now - answer_within),
+            # A gateway that stays away so long does not restart: what is behind it is silent, together.
+            or_(
+                heard.seen_at.is_(None),
+                heard.seen_at >= now - answer_within,
+                heard.seen_at < now - 2 * answer_within,
+            ),
         )
         .order_by(AttemptRow.id)
         .limit(limit)
     )
     return tuple(Unheard(row.id, row.heard_at) for row in await connection.execute(statement))
-
-
-async def count_bad(connection: AsyncConnection, rollout_id: int, since: datetime | None) -> int:
-    """Devices of a rollout that were ever bad, of those first told since a time."""
-    statement = select(func.count()).where(AttemptRow.rollout_id == rollout_id, AttemptRow.ever_bad)
-    if since is not None:
-        statement = statement.where(AttemptRow.offered_at >= since)
-    return int(await connection.scalar(statement) or 0)
 
 
 async def under_way(connection: AsyncConnection, rollouts: Iterable[int]) -> dict[int, tuple[int, int]]:

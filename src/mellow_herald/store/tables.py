@@ -23,7 +23,7 @@ from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 from mellow_herald.core.attempt import State
-from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
 
 NAMING = {
     "ix": "ix_%(table_name)s_%(column_0_N_name)s",
@@ -362,7 +362,9 @@ class DeviceLog(Base):
 
 class Rollout(Base):
     """A release brought to devices by a plan. ``target`` is the plan's with selections put in; ``revision`` counts
-    edits of the plan; ``round_at`` is when the round began, at the start or the last resume after a halt."""
+    edits of the plan; ``round_at`` is when the round ``round`` began, at the start or the last resume after a halt;
+    ``watch`` how its brakes divide evidence. A rollback (``rolls_back`` names the rollout) brings devices back from the
+    release to what they came from; ``scope`` says which of them."""
 
     __tablename__ = "rollout"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -378,19 +380,25 @@ class Rollout(Base):
     created_at: Mapped[datetime]
     started_at: Mapped[datetime | None]
     round_at: Mapped[datetime | None]
+    round: Mapped[int] = mapped_column(Integer)
+    watch: Mapped[dict[str, Any]]
+    kind: Mapped[str]
+    rolls_back: Mapped[int | None] = mapped_column(ForeignKey("rollout.id"), index=True)
+    scope: Mapped[dict[str, Any]]
     ended_at: Mapped[datetime | None]
     halt_number: Mapped[int | None]
     targeted: Mapped[int]
     request_key: Mapped[str | None] = mapped_column(unique=True)
     __table_args__ = (
         _one_of("state", RolloutState),
+        _one_of("kind", RolloutKind),
         Index("ix_rollout_live", "id", postgresql_where=text("ended_at IS NULL")),
     )
 
 
 class RingRow(Base):
     """One ring of a rollout. ``planned`` is how many devices it was to have when it was planned; ``go_at`` when
-    somebody said go."""
+    somebody said go, ``asks_why`` why it asks."""
 
     __tablename__ = "ring"
     rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"), primary_key=True)
@@ -399,6 +407,7 @@ class RingRow(Base):
     state: Mapped[str]
     planned: Mapped[int]
     go_at: Mapped[datetime | None]
+    asks_why: Mapped[str | None]
     opened_at: Mapped[datetime | None]
     soak_until: Mapped[datetime | None]
     done_at: Mapped[datetime | None]
@@ -426,7 +435,10 @@ class PassedOverRow(Base):
 
 
 class AttemptRow(Base):
-    """One device's passage through one rollout; the columns are those of ``core.attempt.Attempt``."""
+    """One device's passage through one rollout; the columns are those of ``core.attempt.Attempt``, and besides:
+    ``cluster`` names the common cause by which it went bad together with others (they have one vote), ``before`` keeps
+    readings and settings as they were before the switch; ``back_to`` and ``back_release_id`` are the image and release
+    that a rollback brings the device to."""
 
     __tablename__ = "attempt"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -460,7 +472,15 @@ class AttemptRow(Base):
     retry_at: Mapped[datetime | None]
     clearance: Mapped[int | None]
     clearance_until: Mapped[datetime | None]
-    ever_bad: Mapped[bool]
+    undelivered_at: Mapped[datetime | None]
+    undelivered_why: Mapped[str | None]
+    harmed_at: Mapped[datetime | None]
+    harmed_why: Mapped[str | None]
+    installs: Mapped[int] = mapped_column(Integer)
+    cluster: Mapped[str | None]
+    before: Mapped[dict[str, Any]]
+    back_to: Mapped[str | None]
+    back_release_id: Mapped[int | None] = mapped_column(ForeignKey("release.id"))
     closed: Mapped[bool]
     __table_args__ = (
         _one_of("state", State),
@@ -470,6 +490,11 @@ class AttemptRow(Base):
         Index("uq_attempt_one_live", "device_id", unique=True, postgresql_where=text("live")),
         Index("ix_attempt_device_newest", "device_id", text("id DESC")),
         Index("ix_attempt_rollout_state", "rollout_id", "ring", "state"),
+        Index(
+            "ix_attempt_bad",
+            "rollout_id",
+            postgresql_where=text("harmed_at IS NOT NULL OR undelivered_at IS NOT NULL"),
+        ),
         {"postgresql_with": {"fillfactor": "80"}},
     )
 

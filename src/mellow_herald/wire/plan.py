@@ -20,6 +20,7 @@ from mellow_herald.core.plan import (
     Switch,
     parse_release_name,
 )
+from mellow_herald.core.relapse import ReadingRule, Worse
 from mellow_herald.wire.model import Duration, Model, Name, Text, Title, checked
 
 Target = Annotated[str, StringConstraints(max_length=20_000, pattern=r"^[^\x00]*$")]
@@ -95,15 +96,28 @@ class PlanNumbers(Model):
     trial_for: Duration = "30s"
 
 
+class PlanReading(Model):
+    """A reading to watch during the soak: in which direction it gets worse, and by how much, against the same device
+    before the update: by more than the share ``by`` and by at least ``at_least`` in its own unit."""
+
+    name: Name
+    worse: Worse
+    by: Annotated[float, Field(ge=0, le=100)] = 0.2
+    at_least: Annotated[float, Field(ge=0)] = 0.0
+
+
 class PlanBrake(Model):
-    """When to stop. ``hard_stop`` halts at so many bad devices. The limits, ``alpha``, ``watch_by`` and
-    ``min_good`` are kept with the plan."""
+    """When to stop: limits of bad devices among the exposed and of failures before exposure, ``alpha`` for the chance
+    of halting a release within them, ``watch_by`` for the facts that are watched value by value, ``readings`` for what
+    must not get worse, ``min_good`` for how many good devices let the next ring open; ``hard_stop`` halts at so many
+    bad devices."""
 
     firmware_limit: Annotated[float, Field(gt=0, lt=1)] = 0.02
     delivery_limit: Annotated[float, Field(gt=0, lt=1)] = 0.1
     alpha: Annotated[float, Field(gt=0, lt=0.5)] = 0.05
     watch_by: Annotated[list[Name], Field(max_length=10)] = Field(default_factory=lambda: ["hw_rev"])
     min_good: Annotated[int, Field(ge=0, le=1_000_000)] = 1
+    readings: Annotated[list[PlanReading], Field(max_length=20)] = Field(default_factory=list)
     hard_stop: Annotated[int, Field(ge=1, le=1_000_000)] | None = None
 
 
@@ -199,6 +213,7 @@ class PlanDocument(Model):
             brake=Brake(
                 brake.firmware_limit, brake.delivery_limit, brake.alpha, tuple(brake.watch_by), brake.min_good,
                 brake.hard_stop,
+                tuple(ReadingRule(one.name, one.worse, one.by, one.at_least) for one in brake.readings),
             ),
             retries=numbers.retries,
             retry_pause=parse_duration(numbers.retry_pause),

@@ -6,9 +6,9 @@ from pydantic import Field
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.plan import Opens
-from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
 from mellow_herald.wire.model import Model, Shown, Text, Time
-from mellow_herald.wire.plan import PlanDocument, PlanPace, PlanRing
+from mellow_herald.wire.plan import PlanDocument, PlanPace, PlanRing, Target
 
 
 class RingOut(Shown):
@@ -24,6 +24,7 @@ class RingOut(Shown):
     opens: Opens
     not_before: Time | None
     go_at: Time | None
+    asks_why: str | None
     opened_at: Time | None
     soak_until: Time | None
     done_at: Time | None
@@ -35,9 +36,16 @@ class RolloutOut(Shown):
     ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have an attempt nor were
     passed over, so that targeted = passed over + never given + attempts by state. ``waiting`` counts what live
     attempts wait for. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said;
-    ``revision`` counts edits of the plan."""
+    ``revision`` counts edits of the plan. ``kind`` is ``forward``, ``rollback`` (of the rollout ``rolls_back``) or
+    ``swap``; ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1; ``choices`` says what can be
+    done next where it stands still."""
 
     id: int
+    kind: RolloutKind
+    rolls_back: int | None
+    rolled_back_by: list[int]
+    round: int
+    choices: list[str]
     name: str
     release: str
     state: RolloutState
@@ -80,7 +88,10 @@ class PartOut(Shown):
 
 class AttemptOut(Shown):
     """One device's passage through a rollout. ``waiting`` says in words what is waited for, ``waiting_until`` when that
-    is expected to be over; ``parts`` shows every component of a release that has several."""
+    is expected to be over; ``parts`` shows every component of a release that has several. ``harmed_at`` and
+    ``undelivered_at`` are when it first went bad after and before it was exposed. ``settings`` tells whether they are
+    ``kept`` or ``changed`` since before the switch, once that is known; ``way`` is ``back`` where the device is brought
+    back to what it came from."""
 
     id: int
     rollout_id: int
@@ -102,6 +113,12 @@ class AttemptOut(Shown):
     closed: bool
     clearance: int | None
     from_version: str | None
+    way: str | None = None
+    settings: str | None = None
+    harmed_at: Time | None
+    harmed_why: str | None
+    undelivered_at: Time | None
+    undelivered_why: str | None
     parts: list[PartOut] = Field(default_factory=list)
     exposed_at: Time | None
     confirmed_at: Time | None
@@ -112,6 +129,12 @@ class ReasonIn(Model):
     """Why somebody acts; it goes to the journal."""
 
     reason: Annotated[Text, Field(min_length=3)]
+
+
+class ResumeIn(ReasonIn):
+    """Why a rollout goes on; ``leave_out`` is a selector of devices that it leaves alone from now on."""
+
+    leave_out: Target | None = None
 
 
 class PlanEdit(Model):

@@ -24,7 +24,7 @@ from mellow_herald.wire.fleet import TimelineEntry
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.report import CourseOut, ReportOut
-from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, ReasonIn, RolloutOut
+from mellow_herald.wire.rollout import AttemptOut, GoIn, PlanEdit, PreviewOut, ReasonIn, ResumeIn, RolloutOut
 
 JSON_LINES = "application/x-ndjson"
 MARKDOWN = {200: {"description": "Markdown", "content": {"text/markdown": {"schema": {"type": "string"}}}}}
@@ -224,9 +224,10 @@ async def hold_rollout(rollout_id: Id, said: ReasonIn, who: Operator, context: C
 
 
 @router.post("/rollouts/{rollout_id}/resume", responses=problems(404, 409))
-async def resume_rollout(rollout_id: Id, said: ReasonIn, who: Operator, context: Ctx) -> RolloutOut:
-    """Goes on with a held or halted rollout."""
-    await service.resume(context, rollout_id, who.name, said.reason)
+async def resume_rollout(rollout_id: Id, said: ResumeIn, who: Operator, context: Ctx) -> RolloutOut:
+    """Goes on with a held or halted rollout, without the devices that ``leave_out`` picks. After a halt a new round
+    begins, and what was called off is queued again."""
+    await service.resume(context, rollout_id, who.name, said)
     return await service.show(context, rollout_id)
 
 

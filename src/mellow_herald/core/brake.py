@@ -1,0 +1,233 @@
+"""The brake: halts a rollout on evidence of harm, not on luck.
+
+Two brakes work alike, each with a limit p0: *firmware* counts bad devices among the exposed ones, *delivery* failures
+before exposure among the offered ones. Evidence is an e-process, valid however often one looks (Ville's inequality;
+Ramdas, Grünwald, Vovk, Shafer, "Game-theoretic statistics and safe anytime-valid inference", Statistical Science 2023):
+
+    E(f, n) = [B(a+f, b+n−f) · (1 − I_p0(a+f, b+n−f))] / [B(a, b) · (1 − I_p0(a, b))] / [p0^f · (1−p0)^(n−f)]
+
+with f bad of n devices and the prior Beta(a = 0.5, b) of mean min(0.5, 5·p0), cut off below p0. If, in order of first
+exposure, the running mean of P(ever bad | past) never exceeds p0, the chance that E ever reaches 1/x is at most x.
+
+Evidence is kept for the whole rollout, for each ring and for each value of the watched facts, and averaged with weights
+that are fixed at the start, so that ten thousand good devices in one place cannot hide a hundred bad ones in another.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+import numpy.typing as npt
+from scipy.special import betaincc, betaln, logsumexp
+
+from mellow_herald.core.plan import BrakeKind
+
+Numbers = npt.NDArray[np.float64]
+PRIOR_A = 0.5
+WHOLE, RING = "whole", "ring"
+# Above so much of what halts, a brake is near: no further ring opens by itself.
+NEAR = 0.25
+# More foreseen values of a fact than this share what is kept for those not foreseen.
+MOST_FORESEEN = 200
+
+
+COUNTED = {BrakeKind.FIRMWARE: "exposed", BrakeKind.DELIVERY: "offered"}
+
+
+@dataclass(frozen=True, slots=True)
+class Watch:
+    """How evidence is divided, fixed when a rollout starts: its number of ``rings``, and for each watched fact the
+    values that are ``foreseen``."""
+
+    rings: int
+    foreseen: Mapping[str, Sequence[str]]
+
+    def as_dict(self) -> dict[str, object]:
+        """As it is stored with a rollout."""
+        return {"rings": self.rings, "foreseen": {fact: list(values) for fact, values in self.foreseen.items()}}
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Devices of one ring that agree in all watched facts: ``bad`` of ``seen`` (numbers, or arrays of one number for
+    each moment of a history), and when the first of them was seen."""
+
+    ring: int
+    facts: Mapping[str, str]
+    seen: npt.ArrayLike
+    bad: npt.ArrayLike
+    first_at: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """One place where evidence is kept: the ``whole`` rollout, a ``ring`` (its position as value), or a watched fact's
+    value. ``log_evidence`` is the natural logarithm of E."""
+
+    fact: str
+    value: str
+    weight: float
+    seen: int
+    bad: int
+    log_evidence: float
+
+    @property
+    def contribution(self) -> float:
+        """The logarithm of what it adds to the mean."""
+        return float(np.log(self.weight)) + self.log_evidence if self.weight > 0 else -np.inf
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What one brake shows now. ``halts_at`` is the evidence that halts in this round; ``strongest`` the stream that
+    gives most of the evidence."""
+
+    kind: BrakeKind
+    limit: float
+    halts_at: float
+    log_evidence: float
+    streams: tuple[Stream, ...]
+
+    @property
+    def evidence(self) -> float:
+        """The mean of all streams' evidence, at most 1e300."""
+        return float(np.exp(min(self.log_evidence, 690.0)))
+
+    @property
+    def whole(self) -> Stream:
+        """The stream of the whole rollout."""
+        return self.streams[0]
+
+    @property
+    def strongest(self) -> Stream:
+        """The stream that gives most of it."""
+        return max(self.streams, key=lambda stream: stream.contribution)
+
+    @property
+    def halts(self) -> bool:
+        """Whether there is enough evidence to halt."""
+        return self.log_evidence >= float(np.log(self.halts_at))
+
+    @property
+    def near(self) -> bool:
+        """Whether it is so near to halting that no ring should open by itself."""
+        return self.log_evidence >= float(np.log(self.halts_at * NEAR))
+
+    def words(self, ring_names: Sequence[str] = ()) -> str:
+        """In words, e.g. ``firmware brake: evidence 12.8 of 40; 10 bad of 180 exposed (5.6 %, limit 2 %); hw_rev 2
+        gives most of it``."""
+        whole = self.whole
+        share = f"{100 * whole.bad / whole.seen:.1f} %, " if whole.seen else ""
+        text = (
+            f"{self.kind.value} brake: evidence {_plain(self.evidence)} of {self.halts_at:g}; "
+            f"{whole.bad} bad of {whole.seen} {COUNTED[self.kind]} ({share}limit {100 * self.limit:g} %)"
+        )
+        named = stream_name(self.strongest, ring_names)
+        return f"{text}; {named} gives most of it" if self.strongest.bad and named else text
+
+
+def stream_name(stream: Stream, ring_names: Sequence[str] = ()) -> str:
+    """A stream in words; empty for the whole rollout."""
+    if stream.fact == WHOLE:
+        return ""
+    if stream.fact == RING:
+        position = int(stream.value)
+        return f"ring {ring_names[position]}" if position < len(ring_names) else f"ring {position + 1}"
+    return f"{stream.fact} {stream.value}"
+
+
+def _plain(value: float) -> str:
+    return f"{value:.1f}" if value < 1000 else "over 1000"
+
+
+def halts_at(round_: int, alpha: float) -> float:
+    """The evidence at which a brake halts in the ``round_``-th round (from 1): k(k+1)/α. In the first round each of the
+    two brakes has half of α; over all rounds a good rollout is halted with a chance below 2α."""
+    return round_ * (round_ + 1) / alpha
+
+
+def log_evidence(bad: npt.ArrayLike, seen: npt.ArrayLike, limit: float) -> Numbers:
+    """ln E for ``bad`` of ``seen`` devices against the limit p0 (0–1); arrays are taken element by element."""
+    f, n = np.asarray(bad, np.float64), np.asarray(seen, np.float64)
+    mean = min(0.5, 5 * limit)
+    b = PRIOR_A * (1 - mean) / mean
+    posterior = _log_upper_beta(PRIOR_A + f, b + n - f, limit)
+    prior = _log_upper_beta(np.asarray(PRIOR_A), np.asarray(b), limit)
+    null = f * np.log(limit) + (n - f) * np.log1p(-limit)
+    return np.asarray(posterior - prior - null, np.float64)
+
+
+def _log_upper_beta(x: Numbers, y: Numbers, limit: float) -> Numbers:
+    """ln [B(x, y) · (1 − I_limit(x, y))]: the beta integral from ``limit`` to 1. Where 1 − I underflows, the first
+    term of its expansion at the limit stands for it; the mode is far below the limit then."""
+    with np.errstate(divide="ignore", invalid="ignore", under="ignore"):
+        upper = betaincc(x, y, limit)
+        direct = betaln(x, y) + np.log(upper)
+        slope = (y - 1) / (1 - limit) - (x - 1) / limit
+        tail = (x - 1) * np.log(limit) + (y - 1) * np.log1p(-limit) - np.log(slope)
+    return np.asarray(np.where((upper < 1e-280) & (slope > 0), tail, direct), np.float64)
+
+
+def read_brake(kind: BrakeKind, tallies: Iterable[Tally], watch: Watch, limit: float, halt: float) -> Reading:
+    """What a brake shows for the devices that were counted in this round."""
+    streams, idle = _streams(list(tallies), watch)
+    found = [
+        Stream(fact, value, weight, int(seen), int(bad), float(log_evidence(bad, seen, limit)))
+        for (fact, value), (weight, seen, bad) in streams.items()
+    ]
+    logs = [stream.contribution for stream in found] + ([float(np.log(idle))] if idle > 0 else [])
+    return Reading(kind, limit, halt, float(logsumexp(logs)), tuple(found))
+
+
+def evidence_over_time(tallies: Iterable[Tally], watch: Watch, limit: float) -> Numbers:
+    """ln E at each moment of a history: ``seen`` and ``bad`` of the tallies are arrays over time."""
+    streams, idle = _streams(list(tallies), watch)
+    weights = np.array([weight for weight, _, _ in streams.values()])
+    seen = np.stack([np.asarray(seen, np.float64) for _, seen, _ in streams.values()])
+    bad = np.stack([np.asarray(bad, np.float64) for _, _, bad in streams.values()])
+    with np.errstate(divide="ignore"):
+        logs = log_evidence(bad, seen, limit) + np.log(weights)[:, None]
+        rest = np.full((1, seen.shape[1]), np.log(idle) if idle > 0 else -np.inf)
+    return np.asarray(logsumexp(np.concatenate([logs, rest]), axis=0), np.float64)
+
+
+def _streams(tallies: list[Tally], watch: Watch) -> tuple[dict[tuple[str, str], tuple[float, Numbers, Numbers]], float]:
+    """Weight, seen and bad of every stream that has opened, the whole first; and the weight of all that have not, whose
+    evidence is 1."""
+    zero = np.zeros_like(np.asarray(tallies[0].seen, np.float64)) if tallies else np.zeros(())
+    sums: dict[tuple[str, str], list[Numbers]] = {(WHOLE, ""): [zero.copy(), zero.copy()]}
+    first: dict[tuple[str, str], tuple[bool, datetime | None, str]] = {}
+    for tally in tallies:
+        keys = [(WHOLE, ""), (RING, str(tally.ring)), *((f, v) for f, v in tally.facts.items() if f in watch.foreseen)]
+        for key in keys:
+            both = sums.setdefault(key, [zero.copy(), zero.copy()])
+            both[0] += np.asarray(tally.seen, np.float64)
+            both[1] += np.asarray(tally.bad, np.float64)
+            came = (tally.first_at is None, tally.first_at, key[1])
+            if key not in first or (tally.first_at is not None and came < first[key]):
+                first[key] = came
+    weights = stream_weights(watch, sorted(first, key=lambda key: _comparable(first[key])))
+    found = {key: (weights.get(key, 0.0), both[0], both[1]) for key, both in sums.items()}
+    return found, max(0.0, 1.0 - sum(weight for weight, _, _ in found.values()))
+
+
+def _comparable(came: tuple[bool, datetime | None, str]) -> tuple[bool, float, str]:
+    return came[0], 0.0 if came[1] is None else came[1].timestamp(), came[2]
+
+
+def stream_weights(watch: Watch, arrived: Sequence[tuple[str, str]]) -> dict[tuple[str, str], float]:
+    """½ for the whole, ¼ shared by the rings, ¼ by the watched facts (by the whole, where none is watched).
+
+    Of a fact's share each of V foreseen values takes one part of V + 1; the last part is for values not foreseen, of
+    which the j-th, in the order in which they ``arrived``, takes 1/(j(j+1)). So no weight ever depends on what is yet
+    to come, and all together never exceed 1.
+    """
+    weights = {(WHOLE, ""): 0.5 if watch.foreseen else 0.75}
+    weights |= {(RING, str(position)): 0.25 / watch.rings for position in range(watch.rings)}
+    for fact, values in watch.foreseen.items():
+        share = 0.25 / len(watch.foreseen) / (len(values) + 1)
+        weights |= {(fact, value): share for value in values}
+        new = [key for key in arrived if key[0] == fact and key[1] not in values]
+        weights |= {key: share / (j * (j + 1)) for j, key in enumerate(new, 1)}
+    return weights

@@ -1,0 +1,63 @@
+"""Whether a confirmed device went bad within its soak, as its check-ins show it."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+# So many restarts since it confirmed, within its soak, are no accident.
+CRASH_LOOP_RESTARTS = 3
+
+
+class Worse(StrEnum):
+    """In which direction a reading gets worse."""
+
+    LOWER = "lower"
+    HIGHER = "higher"
+
+
+@dataclass(frozen=True, slots=True)
+class ReadingRule:
+    """A reading to watch: worse than before the update by more than the share ``by`` (0–) of what it was, and by at
+    least ``at_least`` in its own unit."""
+
+    name: str
+    worse: Worse
+    by: float = 0.2
+    at_least: float = 0.0
+
+    def broken(self, before: float, after: float) -> bool:
+        """Whether ``after`` is that much worse than ``before``, on the same device."""
+        loss = before - after if self.worse is Worse.LOWER else after - before
+        return loss > self.by * abs(before) and loss >= self.at_least and loss > 0
+
+
+@dataclass(frozen=True, slots=True)
+class Quiet:
+    """What is known of a device in its soak: the boot in which it confirmed, what it ran before and what it is to run,
+    its readings before the switch, and those of its last two calls, the newest last."""
+
+    confirmed_boot: int
+    from_digest: str | None
+    wanted: frozenset[str]
+    before: Mapping[str, float]
+    readings: Sequence[Mapping[str, float]]
+
+
+def relapse(known: Quiet, boots: int, digest: str | None, rules: Sequence[ReadingRule]) -> tuple[str, str] | None:
+    """The reason why it counts as relapsed, and a sentence about it; None while it runs quietly.
+
+    A reading counts only if it is worse in two calls running: one may be a passing dip.
+    """
+    if digest is not None and digest == known.from_digest and digest not in known.wanted:
+        return "fell-back", "it runs again what it ran before"
+    restarts = boots - known.confirmed_boot
+    if restarts >= CRASH_LOOP_RESTARTS:
+        return "crash-looping", f"{restarts} restarts since it confirmed"
+    for rule in rules:
+        was = known.before.get(rule.name)
+        heard = [call.get(rule.name) for call in known.readings]
+        if was is None or len(heard) < 2:
+            continue
+        if all(value is not None and rule.broken(was, value) for value in heard):
+            return "readings-worse", f"{rule.name} {heard[-1]:g}, before the update {was:g}"
+    return None

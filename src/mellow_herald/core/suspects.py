@@ -1,0 +1,173 @@
+"""What failing devices have in common that healthy ones do not.
+
+For every value of every fact, and for pairs of the best ones, Fisher's exact test (one-sided) of bad against good; the
+Benjamini–Hochberg procedure over all tests bounds the expected share of false ones among those named (Benjamini,
+Hochberg, "Controlling the false discovery rate", J. R. Statist. Soc. B 57, 1995). Pairs that were not tried count as
+tests too, since the best ones were picked by looking. Intervals of the risk difference are Newcombe's hybrid score
+intervals (Statistics in Medicine 17, 1998, method 10).
+"""
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+import numpy.typing as npt
+from scipy.special import gammaln
+
+from mellow_herald.core.selector.tree import FACTS, LABEL_PREFIX, Kind
+
+LEAST_BAD = 3
+BEST = 8
+# A pair is named only if each half makes the other worse, too: p of that at most this.
+SHARPER = 0.01
+Z = 1.959964
+NO_VALUE = "(none)"
+# What an attempt keeps of its device besides labels.
+FACT_NAMES = ("hw_rev", "version", "gateway", "board", "line", "link")
+PLAIN = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
+Flags = npt.NDArray[np.bool_]
+Fact = tuple[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Suspect:
+    """One or two facts: ``bad`` of ``devices`` that have them are bad, ``other_bad`` of ``others`` that do not. ``p``
+    is Fisher's, ``q`` the rate of false discoveries at which it is named; ``low`` and ``high`` bound the risk
+    difference at 95 %."""
+
+    facts: tuple[Fact, ...]
+    devices: int
+    bad: int
+    others: int
+    other_bad: int
+    p: float
+    q: float
+    low: float
+    high: float
+
+    @property
+    def rate(self) -> float:
+        """The share of bad ones among those that have it."""
+        return self.bad / self.devices
+
+    @property
+    def selector(self) -> str:
+        """The devices that have it, as a selector."""
+        return " and ".join(_written(name, value) for name, value in self.facts)
+
+    @property
+    def other_rate(self) -> float:
+        """The share of bad ones among the others."""
+        return self.other_bad / self.others if self.others else 0.0
+
+
+def find_suspects(
+    facts: Mapping[str, Sequence[str]], bad: Sequence[bool] | Flags, *, rate: float = 0.05
+) -> list[Suspect]:
+    """The facts, and pairs of facts, that bad devices have more often than chance would have it; the best first.
+
+    ``facts`` gives for every fact one value per decided device, ``bad`` whether that device is bad; ``rate`` is the
+    expected share of false ones among those named (0–1).
+    """
+    wrong = np.asarray(bad, np.bool_)
+    if wrong.sum() < LEAST_BAD or wrong.all():
+        return []
+    having = {
+        (name, str(value)): column == value
+        for name, column in ((name, np.asarray(values, object)) for name, values in facts.items())
+        for value in sorted(set(column.tolist()), key=str)
+    }
+    # A value that everybody has, or that too few have to ever be named, tests nothing.
+    having = {fact: has for fact, has in having.items() if LEAST_BAD <= has.sum() < len(wrong)}
+    singles = {fact: fisher(has, wrong) for fact, has in having.items()}
+    best = sorted(singles, key=lambda fact: (singles[fact], fact))[:BEST]
+    tried = [(one, two) for one, two in combinations(best, 2) if one[0] != two[0]]
+    pairs = {(one, two): having[one] & having[two] for one, two in tried}
+    tests: list[tuple[tuple[Fact, ...], Flags, float]] = [((fact,), having[fact], p) for fact, p in singles.items()]
+    tests += [
+        (pair, has, fisher(has, wrong))
+        for pair, has in pairs.items()
+        if has.sum() >= LEAST_BAD and _sharper(has, having[pair[0]], wrong) and _sharper(has, having[pair[1]], wrong)
+    ]
+    named = _adjusted([p for _, _, p in tests], _all_tests(having))
+    found = [
+        _suspect(fact, has, wrong, p, q)
+        for (fact, has, p), q in zip(tests, named, strict=True)
+        if q <= rate and (has & wrong).sum() >= LEAST_BAD
+    ]
+    return sorted(found, key=lambda suspect: (suspect.p, -suspect.rate, suspect.facts))
+
+
+def fisher(has: Flags, bad: Flags) -> float:
+    """The one-sided p of Fisher's exact test: the chance of at least so many bad ones among those who have it."""
+    everyone, all_bad, n, x = len(bad), int(bad.sum()), int(has.sum()), int((has & bad).sum())
+    k = np.arange(x, min(n, all_bad) + 1)
+    if not len(k):
+        return 1.0
+    logs = _log_choose(all_bad, k) + _log_choose(everyone - all_bad, n - k) - _log_choose(everyone, n)
+    return float(min(1.0, np.exp(logs).sum()))
+
+
+def _log_choose(n: npt.ArrayLike, k: npt.ArrayLike) -> npt.NDArray[np.float64]:
+    n, k = np.asarray(n, np.float64), np.asarray(k, np.float64)
+    with np.errstate(invalid="ignore"):
+        logs = gammaln(n + 1) - gammaln(k + 1) - gammaln(n - k + 1)
+    return np.where((k < 0) | (k > n), -np.inf, logs)
+
+
+def _sharper(pair: Flags, single: Flags, bad: Flags) -> bool:
+    """Whether, among those who have the one, those who have the other too are worse off."""
+    return fisher(pair[single], bad[single]) <= SHARPER
+
+
+def _all_tests(having: Mapping[Fact, Flags]) -> int:
+    names: dict[str, int] = {}
+    for name, _ in having:
+        names[name] = names.get(name, 0) + 1
+    return len(having) + sum(one * two for one, two in combinations(names.values(), 2))
+
+
+def _adjusted(ps: Sequence[float], tests: int) -> list[float]:
+    """For each p the rate of false discoveries at which it would just be named, among so many ``tests``."""
+    order, least = sorted(range(len(ps)), key=lambda n: ps[n]), 1.0
+    found = [1.0] * len(ps)
+    for rank in range(len(order), 0, -1):
+        least = min(least, ps[order[rank - 1]] * tests / rank)
+        found[order[rank - 1]] = least
+    return found
+
+
+def _suspect(facts: tuple[Fact, ...], has: Flags, bad: Flags, p: float, q: float) -> Suspect:
+    n, x = int(has.sum()), int((has & bad).sum())
+    m, y = len(bad) - n, int(bad.sum()) - x
+    low, high = _difference(x, n, y, m)
+    return Suspect(facts, n, x, m, y, p, q, low, high)
+
+
+def _difference(x: int, n: int, y: int, m: int) -> tuple[float, float]:
+    first, second = x / n, y / m if m else 0.0
+    (l1, u1), (l2, u2) = _wilson(x, n), _wilson(y, m)
+    difference = first - second
+    low = difference - float(np.hypot(first - l1, u2 - second))
+    return low, difference + float(np.hypot(u1 - first, second - l2))
+
+
+def _wilson(x: int, n: int) -> tuple[float, float]:
+    if not n:
+        return 0.0, 1.0
+    share, square = x / n, Z * Z
+    middle, width = share + square / (2 * n), Z * float(np.sqrt(share * (1 - share) / n + square / (4 * n * n)))
+    return (middle - width) / (1 + square / n), (middle + width) / (1 + square / n)
+
+
+def _written(name: str, value: str) -> str:
+    # What everything that is no number or plain word wants in a selector: quotes.
+    key = name if name in FACT_NAMES or name not in FACTS else LABEL_PREFIX + name
+    if value == NO_VALUE:
+        return f"not has {key}"
+    if FACTS.get(name) is Kind.NUMBER:
+        return f"{key} = {value}"
+    escaped = value.replace("\\", "\\\\").replace('"', '\\"')
+    return f"{key} = {value}" if PLAIN.fullmatch(value) else f'{key} = "{escaped}"'

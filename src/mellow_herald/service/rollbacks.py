@@ -1,0 +1,261 @@
+"""Bringing devices back: foreseen device by device, run as a rollout of its own, and seen to until nobody is left."""
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import AT_RISK, RolledBack, State
+from mellow_herald.core.firmware import APP
+from mellow_herald.core.keys import KeyList, KeyStatus
+from mellow_herald.core.rollback import IN_WORDS, Cannot, Former, Left, Way, way_back
+from mellow_herald.core.rollout import RolloutKind, RolloutState
+from mellow_herald.core.selector import parse_selector
+from mellow_herald.service.context import Context
+from mellow_herald.service.ending import apply_to, finish
+from mellow_herald.service.offering import release_name
+from mellow_herald.service.planning import plan_of
+from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.rollouts import row_of, say
+from mellow_herald.store import keys, rollbacks, rollouts
+from mellow_herald.store.fleet import find_device
+from mellow_herald.store.gate import Lock, share
+from mellow_herald.store.rollbacks import Scope
+from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.rollback import RollbackIn, RollbackPreview, SwapIn, WayPreview
+
+SLICE = 5000
+FIRST = 12
+MAY_BE_TAKEN_BACK = frozenset({RolloutState.HALTED, RolloutState.FINISHED, RolloutState.CANCELLED})
+
+
+async def preview(context: Context, source_id: int, said: RollbackIn) -> RollbackPreview:
+    """How each device of a rollout would go back, or why it cannot."""
+    now = context.clock.now()
+    async with context.engine.connect() as connection:
+        source = await _source(connection, source_id)
+        scope = _scope(said.model_dump())
+        counts: dict[Way | Cannot, int] = {}
+        first: dict[Way | Cannot, list[str]] = {}
+        at_risk, targeted, after = 0, 0, 0
+        trusted = await keys.trusted_keys(connection)
+        while True:
+            rows = await rollbacks.list_left(
+                connection, source_id, scope, now, rollback=None, after=after, limit=SLICE
+            )  # fmt: skip
+            if not rows:
+                break
+            after = rows[-1]["device_id"]
+            targeted += len(rows)
+            for row, way, _ in await _ways(connection, rows, trusted):
+                if row["state"] in AT_RISK:
+                    at_risk += 1
+                    continue
+                counts[way] = counts.get(way, 0) + 1
+                names = first.setdefault(way, [])
+                if len(names) < FIRST:
+                    names.append(row["serial"])
+    return RollbackPreview(
+        rollout=source_id, release=release_name(source), targeted=targeted, at_risk=at_risk,
+        ways=[
+            WayPreview(way=way.value, words=IN_WORDS[way], devices=counts[way], first=first[way],
+                       can=isinstance(way, Way))
+            for way in [*Way, *Cannot] if way in counts
+        ],
+    )  # fmt: skip
+
+
+async def start(
+    context: Context, source_id: int, said: RollbackIn, by: str, request_key: str | None
+) -> tuple[int, bool]:
+    """Starts bringing devices back; returns the rollback's id and whether it is new."""
+    now = context.clock.now()
+    async with context.engine.begin() as connection:
+        await share(connection, Lock.KEYS)
+        if request_key is not None:
+            known = await rollouts.find_by_request(connection, request_key)
+            if known is not None:
+                return known, False
+        source = await _source(connection, source_id)
+        release, scope = release_name(source), said.model_dump(include={"ring", "only_bad", "where"})
+        targeted = await rollbacks.count_within(connection, source_id, _scope(scope), now)
+        if not targeted:
+            raise ProblemError(
+                422, "nobody-to-serve", f"No device of rollout {source_id} is meant by this. Check ring and selector."
+            )
+        before = PlanDocument.model_validate(source["plan"])
+        document = PlanDocument.model_validate(
+            {
+                "name": f"back from {source['version']} (rollout {source_id})"[:200],
+                "release": release, "target": source["target"], "urgent": True, "latecomers": True,
+                "device": before.device.model_dump(), "numbers": before.numbers.model_dump(),
+                "pace": said.pace.model_dump(), "brake": said.brake.model_dump(),
+                "rings": [{"name": "back", "soak": "0s", "enough": 0}],
+            }
+        )  # fmt: skip
+        rollout_id = await _add(
+            connection, document, source, by, now, request_key,
+            kind=RolloutKind.ROLLBACK.value, rolls_back=source_id, scope=scope, targeted=targeted,
+        )  # fmt: skip
+        await say(
+            connection, rollout_id, "started", by, said.reason, now, {"rolls_back": source_id, "targeted": targeted}
+        )
+        await say(connection, source_id, "is rolled back", by, said.reason, now, {"by_rollout": rollout_id})
+    context.signals.conductor.set()
+    return rollout_id, True
+
+
+async def swap(context: Context, serial: str, said: SwapIn, by: str, request_key: str | None) -> tuple[int, bool]:
+    """Lets one device switch to what stands in its other slot; returns the rollout's id and whether it is new."""
+    now = context.clock.now()
+    async with context.engine.begin() as connection:
+        await share(connection, Lock.KEYS)
+        if request_key is not None:
+            known = await rollouts.find_by_request(connection, request_key)
+            if known is not None:
+                return known, False
+        device = await find_device(connection, serial)
+        if device is None:
+            raise ProblemError(404, "not-found", f"There is no device {serial}. See `herald device list`.")
+        standby, runs = device["standby"].get(APP) or {}, device["digest"]
+        digest = standby.get("digest")
+        known_as = await rollbacks.releases_of(connection, [one for one in (digest, runs) if one])
+        former = known_as.get(digest or "")
+        trusted = await keys.trusted_keys(connection)
+        left = Left(
+            True, digest, runs, digest, standby.get("floor"), device["floor"],
+            None if former is None else _former(former, trusted),
+        )  # fmt: skip
+        way = way_back(left)
+        if digest is None or way is not Way.SWITCH_BACK:
+            why = IN_WORDS[way] if digest is not None and isinstance(way, Cannot) else "its other slot holds nothing"
+            raise ProblemError(409, "nothing-to-swap", f"{serial} cannot swap its slots: {why}.")
+        named = former or known_as.get(runs or "")
+        if named is None:
+            raise ProblemError(
+                409, "unknown-builds",
+                f"Neither slot of {serial} holds a build that a release has. Swap it by hand: `herald sim flash`.",
+            )  # fmt: skip
+        document = PlanDocument.model_validate(
+            {
+                "name": f"swap of {serial}"[:200], "release": release_name(named), "target": f'serial = "{serial}"',
+                "urgent": True, "allow": ["again", "older", "unknown-builds"],
+                "rings": [{"name": "swap", "soak": "0s", "enough": 0}],
+            }
+        )  # fmt: skip
+        rollout_id = await _add(
+            connection, document, {"release_id": named["id"], "target": document.target}, by, now, request_key,
+            kind=RolloutKind.SWAP.value, targeted=1,
+        )  # fmt: skip
+        release_id = None if former is None else former["id"]
+        await rollbacks.give_back(connection, rollout_id, document.to_plan(), [(device["id"], digest, release_id)], now)
+        shown = await rollouts.count_attempts(connection, [rollout_id])
+        if not shown:
+            raise ProblemError(409, "in-other-rollout", f"{serial} is in another rollout; see `herald device show`.")
+        data = {"serial": serial, "to": standby.get("version")}
+        await say(connection, rollout_id, "started", by, said.reason, now, data)
+    context.signals.conductor.set()
+    context.memory.epoch += 1
+    return rollout_id, True
+
+
+async def go_back(connection: AsyncConnection, row: Any, now: datetime) -> bool:
+    """Gives the next devices of a rollback their way back, or the reason why they have none, and marks in the first
+    rollout who runs again what it came from; tells whether there may be more to do. The caller shares its gate."""
+    if row["kind"] != RolloutKind.ROLLBACK:
+        return False
+    plan, source = plan_of(row), row["rolls_back"]
+    rows = await rollbacks.list_left(
+        connection, source, _scope(row["scope"]), now, rollback=row["id"], after=0, limit=SLICE
+    )
+    ways, over = [], []
+    for one, way, release_id in await _ways(connection, rows, await keys.trusted_keys(connection)):
+        if way in (Way.SWITCH_BACK, Way.REINSTALL):
+            ways.append((one["device_id"], one["from_digest"], release_id))
+        else:
+            over.append((one["device_id"], way.value))
+    await rollbacks.give_back(connection, row["id"], plan, ways, now)
+    await rollbacks.pass_over(connection, row["id"], over)
+    back = await rollbacks.lock_brought_back(connection, row["id"], source, SLICE)
+    await apply_to(connection, back, RolledBack(), now, f"by rollout {row['id']}")
+    return len(rows) == SLICE or len(back) == SLICE
+
+
+async def count_to_come(connection: AsyncConnection, row: Any, now: datetime) -> int:
+    """How many devices a rollback has still to deal with."""
+    if row["kind"] != RolloutKind.ROLLBACK:
+        return 0
+    return await rollbacks.count_to_come(connection, row["id"], row["rolls_back"], _scope(row["scope"]), now)
+
+
+async def end_what_was_left(connection: AsyncConnection, row: Any, now: datetime) -> None:
+    """Once everybody is back, the rollout that was halted and left as a whole has ended, too."""
+    if row["kind"] != RolloutKind.ROLLBACK or any(row["scope"].values()):
+        return
+    source = row["rolls_back"]
+    if await finish(connection, source, RolloutState.FINISHED, now, {RolloutState.HALTED}):
+        await say(connection, source, "finished", "conductor", f"rollout {row['id']} brought its devices back", now)
+
+
+def _scope(said: dict[str, Any]) -> Scope:
+    where = said.get("where")
+    return Scope(said.get("ring"), bool(said.get("only_bad")), parse_selector(where) if where else None)
+
+
+async def _source(connection: AsyncConnection, rollout_id: int) -> Any:
+    row = await row_of(connection, rollout_id)
+    if row["kind"] != RolloutKind.FORWARD:
+        raise ProblemError(
+            409, "no-way-back",
+            f"Rollout {rollout_id} is a {row['kind']} itself. Bring the release to its devices with a new rollout.",
+        )  # fmt: skip
+    if RolloutState(row["state"]) not in MAY_BE_TAKEN_BACK:
+        raise ProblemError(
+            409, "wrong-state",
+            f"Rollout {rollout_id} is {row['state']}. Halt it first: `herald rollout halt {rollout_id}`.",
+        )  # fmt: skip
+    return row
+
+
+async def _ways(
+    connection: AsyncConnection, rows: Sequence[Any], trusted: KeyList | None
+) -> Iterator[tuple[Any, Way | Cannot, int | None]]:
+    """Each device with its way back, and the id of the release it came from."""
+    found = await rollbacks.releases_of(connection, [row["from_digest"] for row in rows if row["from_digest"]])
+
+    def each() -> Iterator[tuple[Any, Way | Cannot, int | None]]:
+        for row in rows:
+            former, standby = found.get(row["from_digest"] or ""), row["standby"] or {}
+            left = Left(
+                row["exposed_at"] is not None and row["state"] != State.CALLED_OFF, row["from_digest"], row["digest"],
+                standby.get("digest"), standby.get("floor"), row["floor"],
+                None if former is None else _former(former, trusted),
+            )  # fmt: skip
+            yield row, way_back(left), None if former is None else former["id"]
+
+    return each()
+
+
+def _former(row: Any, trusted: KeyList | None) -> Former:
+    key = None if trusted is None else trusted.find(row["kid"])
+    revoked = key is None or key.status is KeyStatus.REVOKED
+    return Former(row["floor"], row["state"] == "withdrawn", revoked, row["cleaned_at"] is not None)
+
+
+async def _add(
+    connection: AsyncConnection, document: PlanDocument, source: Any, by: str, now: datetime, request_key: str | None,
+    **more: Any,
+) -> int:  # fmt: skip
+    plan = document.to_plan()
+    return await rollouts.add_rollout(
+        connection,
+        {
+            "name": document.name, "release_id": source["release_id"], "plan": document.model_dump(mode="json"),
+            "target": source["target"], "revision": 1, "overtakes": False, "state": RolloutState.RUNNING.value,
+            "created_by": by, "created_at": now, "started_at": now, "round_at": now, "round": 1,
+            "watch": {"rings": 1, "foreseen": {name: [] for name in plan.brake.watch_by}}, "scope": {},
+            "request_key": request_key, **more,
+        },
+        [ring.name for ring in plan.rings],
+    )  # fmt: skip

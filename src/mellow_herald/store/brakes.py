@@ -1,0 +1,216 @@
+"""What the brakes count: devices of a round by ring and watched facts, with one vote for each cluster."""
+
+from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy import (
+    ColumnElement,
+    Double,
+    Select,
+    String,
+    and_,
+    case,
+    cast,
+    exists,
+    func,
+    or_,
+    select,
+)
+from sqlalchemy.dialects.postgresql import INTERVAL
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import State
+from mellow_herald.core.decide import Unheard
+from mellow_herald.core.plan import BrakeKind
+from mellow_herald.store.placing import NO_VALUE
+from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Pulse, RingSlice
+
+Row = Mapping[str, Any]
+# When a device begins to count for a brake, and when it first went bad for it.
+COUNTED = {
+    BrakeKind.FIRMWARE: (AttemptRow.exposed_at, AttemptRow.harmed_at),
+    BrakeKind.DELIVERY: (AttemptRow.offered_at, AttemptRow.undelivered_at),
+}
+
+
+def fact_key(name: str) -> str:
+    """Under which key an attempt keeps a fact."""
+    return {"from_version": "version"}.get(name, name.removeprefix("label."))
+
+
+async def count_bad(connection: AsyncConnection, rollout_id: int, since: datetime | None) -> int:
+    """Devices of a rollout that were ever bad, of those that count in the round that began ``since``."""
+    rounds = [and_(begins >= since, bad.is_not(None)) for begins, bad in COUNTED.values()]
+    if since is None:
+        return 0
+    statement = select(func.count()).where(AttemptRow.rollout_id == rollout_id, or_(*rounds))
+    return int(await connection.scalar(statement) or 0)
+
+
+async def tally(
+    connection: AsyncConnection, rollout_id: int, kind: BrakeKind, facts: Sequence[str], since: datetime
+) -> list[Row]:
+    """Devices that count for a brake since the round began, grouped by ``ring`` and watched facts (``fact0`` …):
+    ``seen``, ``bad`` and ``first_at``."""
+    begins, _ = COUNTED[kind]
+    voting = _voting(rollout_id, kind, since)
+    keys = [AttemptRow.ring, *_facts(facts)]
+    statement = (
+        select(*keys, func.count().label("seen"), func.count(voting.c.id).label("bad"),
+               func.min(begins).label("first_at"))
+        .outerjoin(voting, voting.c.id == AttemptRow.id)
+        .where(AttemptRow.rollout_id == rollout_id, begins >= since)
+        .group_by(*keys)
+    )  # fmt: skip
+    return list((await connection.execute(statement)).mappings())
+
+
+async def tally_over_time(
+    connection: AsyncConnection, rollout_id: int, kind: BrakeKind, facts: Sequence[str], since: datetime,
+    step: timedelta,
+) -> list[Row]:  # fmt: skip
+    """The same by steps of time: in which step (``at``) how many began to count (``seen``) and went bad (``bad``)."""
+    begins, went_bad = COUNTED[kind]
+    voting = _voting(rollout_id, kind, since)
+    keys = [AttemptRow.ring, *_facts(facts)]
+    width = cast(step, INTERVAL)
+    found: list[Row] = []
+    for name, at in (("seen", begins), ("bad", went_bad)):
+        bin_ = func.date_bin(width, at, since).label("at")
+        statement = select(*keys, bin_, func.count().label(name), func.min(begins).label("first_at"))
+        if name == "bad":
+            statement = statement.join(voting, voting.c.id == AttemptRow.id)
+        statement = statement.where(AttemptRow.rollout_id == rollout_id, begins >= since).group_by(*keys, bin_)
+        found += [{"seen": 0, "bad": 0, **row} for row in (await connection.execute(statement)).mappings()]
+    return found
+
+
+def _facts(facts: Sequence[str]) -> list[ColumnElement[str]]:
+    return [
+        func.coalesce(AttemptRow.facts[fact_key(name)].astext, NO_VALUE).label(f"fact{n}")
+        for n, name in enumerate(facts)
+    ]
+
+
+def _voting(rollout_id: int, kind: BrakeKind, since: datetime) -> Any:
+    """The bad devices with a vote: of a cluster the one that went bad first."""
+    begins, went_bad = COUNTED[kind]
+    own = func.concat("#", cast(AttemptRow.id, String))
+    turn = func.row_number().over(
+        partition_by=func.coalesce(AttemptRow.cluster, own), order_by=(went_bad, AttemptRow.id)
+    )
+    bad = (
+        select(AttemptRow.id, turn.label("turn"))
+        .where(AttemptRow.rollout_id == rollout_id, begins >= since, went_bad.is_not(None))
+        .subquery()
+    )
+    return select(bad.c.id).where(bad.c.turn == 1).subquery()
+
+
+async def quiet(
+    connection: AsyncConnection, rollout_id: int, now: datetime, answer_within: timedelta, limit: int = 5000
+) -> tuple[Unheard, ...]:
+    """Confirmed attempts whose device was last heard within its soak, longer ago than ``answer_within``."""
+    statement = (
+        select(AttemptRow.id, Pulse.seen_at)
+        .join(Pulse, Pulse.device_id == AttemptRow.device_id)
+        .where(
+            AttemptRow.rollout_id == rollout_id,
+            AttemptRow.state == State.CONFIRMED.value,
+            AttemptRow.closed.is_(False),
+            AttemptRow.soak_s > 0,
+            Pulse.seen_at < AttemptRow.soak_until,
+            Pulse.seen_at < now - answer_within,
+        )
+        .order_by(AttemptRow.id)
+        .limit(limit)
+    )
+    return tuple(Unheard(row.id, row.seen_at) for row in await connection.execute(statement))
+
+
+async def silent_gateways(connection: AsyncConnection, attempts: Sequence[int], before: datetime) -> dict[int, str]:
+    """Which of these attempts' devices are behind a gateway that was itself not heard since ``before``."""
+    gateway, heard = Device.__table__.alias(), Pulse.__table__.alias()
+    statement = (
+        select(AttemptRow.id, Device.gateway)
+        .join(Device, Device.id == AttemptRow.device_id)
+        .join(gateway, gateway.c.serial == Device.gateway)
+        .join(heard, heard.c.device_id == gateway.c.id)
+        .where(AttemptRow.id.in_(list(attempts)), heard.c.seen_at < before)
+    )
+    return {row.id: row.gateway for row in await connection.execute(statement)}
+
+
+async def control(
+    connection: AsyncConnection, rollout_id: int, since: datetime, now: datetime, answer_within: timedelta
+) -> Row:
+    """The same signals among devices of the rollout that were not exposed, in the same hours: ``devices`` (those that
+    were heard of around then), how many of them ``restarted``, ``fell_silent`` or either (``bad``)."""
+    given = select(AttemptRow.device_id).where(AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at.is_(None))
+    drawn = select(func.unnest(RingSlice.devices)).where(RingSlice.rollout_id == rollout_id, RingSlice.given.is_(False))
+    return await _signals(connection, or_(Device.id.in_(given), Device.id.in_(drawn)), since, now, answer_within)
+
+
+async def updated(
+    connection: AsyncConnection, rollout_id: int, since: datetime, now: datetime, answer_within: timedelta
+) -> Row:
+    """These signals among exposed devices that have confirmed: restarts are those after that."""
+    given = select(AttemptRow.device_id).where(
+        AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at >= since, AttemptRow.confirmed_at.is_not(None)
+    )
+    after = select(AttemptRow.confirmed_at).where(
+        AttemptRow.rollout_id == rollout_id, AttemptRow.device_id == Device.id
+    )
+    return await _signals(
+        connection, Device.id.in_(given), since, now, answer_within, after.correlate(Device).scalar_subquery()
+    )
+
+
+async def _signals(
+    connection: AsyncConnection, who: ColumnElement[bool], since: datetime, now: datetime, answer_within: timedelta,
+    after: Any = None,
+) -> Row:  # fmt: skip
+    restarted = exists(
+        select(1).where(
+            DeviceEvent.device_id == Device.id, DeviceEvent.what == "restarted", DeviceEvent.at >= since,
+            *(() if after is None else (DeviceEvent.at > after,)),
+        )
+    )  # fmt: skip
+    silent = Pulse.seen_at < now - answer_within
+    statement: Select[Any] = (
+        select(
+            func.count().label("devices"),
+            func.count().filter(restarted).label("restarted"),
+            func.count().filter(silent).label("fell_silent"),
+            func.count().filter(or_(restarted, silent)).label("bad"),
+        )
+        .select_from(Device)
+        .join(Pulse, Pulse.device_id == Device.id)
+        # Who was away before the round began tells nothing about its hours.
+        .where(who, Pulse.seen_at >= since - answer_within)
+    )
+    return dict((await connection.execute(statement)).mappings().one())
+
+
+async def readings_beside(
+    connection: AsyncConnection, rollout_id: int, name: str, since: datetime
+) -> dict[bool, tuple[int, float | None]]:
+    """How many devices report a reading, and its median now: {exposed in this round: (devices, median)}."""
+    number = case((func.jsonb_typeof(Pulse.readings[name]) == "number", Pulse.readings[name].astext))
+    value = cast(number, Double)
+    exposed = AttemptRow.exposed_at.is_not(None).label("exposed")
+    statement = (
+        select(
+            exposed,
+            func.count(value).label("devices"),
+            func.percentile_cont(0.5).within_group(value).label("median"),
+        )
+        .join(Pulse, Pulse.device_id == AttemptRow.device_id)
+        .where(
+            AttemptRow.rollout_id == rollout_id,
+            or_(AttemptRow.exposed_at.is_(None), AttemptRow.exposed_at >= since),
+        )
+        .group_by(exposed)
+    )
+    return {row.exposed: (row.devices, row.median) for row in await connection.execute(statement)}
