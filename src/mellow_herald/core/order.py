@@ -106,7 +106,9 @@ def _order(
         follow.apply(StayedOld(halted=True) if word.check_in else CallOff("halted"))
         follow.apply(CallOff("halted"))
     if follow.attempt.state is State.CALLED_OFF:
-        return Order.ABANDON if word.standby_holds or not word.check_in else None
+        # What stands by on a way back is what the device came from: it stays there.
+        drop = word.standby_holds and not word.back
+        return Order.ABANDON if drop or not word.check_in else None
     if not follow.attempt.live or rollout not in (RolloutState.RUNNING, RolloutState.HELD):
         return None
     running = rollout is RolloutState.RUNNING

@@ -19,6 +19,7 @@ from mellow_herald.service.planning import plan_of
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rollouts import row_of, say
 from mellow_herald.store import keys, rollbacks, rollouts
+from mellow_herald.store.feed import FeedEvent, publish
 from mellow_herald.store.fleet import find_device
 from mellow_herald.store.gate import Lock, share
 from mellow_herald.store.rollbacks import Scope
@@ -177,6 +178,8 @@ async def go_back(connection: AsyncConnection, row: Any, now: datetime) -> bool:
             over.append((one["device_id"], way.value))
     await rollbacks.give_back(connection, row["id"], plan, ways, now)
     await rollbacks.pass_over(connection, row["id"], over)
+    if ways:
+        await publish(connection, [FeedEvent(now, "orders", row["id"], data={"what": "ways back"})])
     back = await rollbacks.lock_brought_back(connection, row["id"], source, SLICE)
     await apply_to(connection, back, RolledBack(), now, f"by rollout {row['id']}")
     return len(rows) == SLICE or len(back) == SLICE

@@ -289,7 +289,9 @@ def _assembled(row: Any, rings: Sequence[Any], counts: Sequence[Any], passed: di
         }  # fmt: skip
         ring_views.append(RingOut.model_validate({**ring, **more}))
     states = _sum((c["state"], c["attempts"]) for c in counts)
-    size, given = size_of(row["images"]), sum(states.values())
+    # Who goes back switches to what stands by, mostly: those bytes are not counted.
+    size = size_of(row["images"]) if row["kind"] == RolloutKind.FORWARD else 0
+    given = sum(states.values())
     percents = sum(c["percents"] for c in counts)
     at_risk = sum(n for state, n in states.items() if state in AT_RISK)
     return RolloutOut.model_validate(

@@ -41,9 +41,9 @@ def fact_key(name: str) -> str:
 
 async def count_bad(connection: AsyncConnection, rollout_id: int, since: datetime | None) -> int:
     """Devices of a rollout that were ever bad, of those that count in the round that began ``since``."""
-    rounds = [and_(begins >= since, bad.is_not(None)) for begins, bad in COUNTED.values()]
     if since is None:
         return 0
+    rounds = [and_(begins >= since, bad.is_not(None)) for begins, bad in COUNTED.values()]
     statement = select(func.count()).where(AttemptRow.rollout_id == rollout_id, or_(*rounds))
     return int(await connection.scalar(statement) or 0)
 

@@ -116,11 +116,15 @@ async def give_back(
     become part of another rollout in this very moment is left for the next time."""
     if not ways:
         return
-    way = func.unnest(
-        literal([one[0] for one in ways], ARRAY(BigInteger)),
-        literal([one[1] for one in ways], ARRAY(Text)),
-        literal([one[2] for one in ways], ARRAY(BigInteger)),
-    ).table_valued("device_id", "back_to", "release_id", name="way")
+    way = (
+        func.unnest(
+            literal([one[0] for one in ways], ARRAY(BigInteger)),
+            literal([one[1] for one in ways], ARRAY(Text)),
+            literal([one[2] for one in ways], ARRAY(BigInteger)),
+        )
+        .table_valued("device_id", "back_to", "release_id", name="way")
+        .render_derived()
+    )
     table = AttemptRow.__table__
     values = {
         "rollout_id": rollback, "ring": 0, "created_at": now, "changed_at": now, "live": True,
