@@ -4,10 +4,12 @@ from typing import Annotated, Any
 
 import typer
 
+from mellow_herald.cli import harm
 from mellow_herald.cli.choices import Yes
 from mellow_herald.cli.output import AsJson, Limit, console, print_json, table
 
 app = typer.Typer(name="device", help="The fleet.", no_args_is_help=True)
+app.registered_commands += harm.device_app.registered_commands
 Where = Annotated[str | None, typer.Option("--where", help='A selector, e.g. "board = comb-s1 and site = fernhollow".')]
 Reason = Annotated[str, typer.Option("--reason", help="Why; it goes to the journal.")]
 

@@ -130,6 +130,7 @@ def print_preview(shown: "PreviewOut") -> None:
         "rules out",
     ]  # fmt: skip
     table("Rings, as expected", columns, rows, right=["devices", "at risk", "in soak", "rules out"])
+    _print_faults(shown)
     for ring in shown.rings:
         if ring.coverage:
             met = sum(one.taken > 0 for one in ring.coverage)
@@ -151,6 +152,21 @@ def print_preview(shown: "PreviewOut") -> None:
         out.print(f"  {devices} waiting devices are taken over from {_safe(name)!r}", style="herald.honey")
     for words in shown.warnings:
         out.print(f"! {_safe(words)}", style="herald.honey")
+
+
+def _print_faults(shown: "PreviewOut") -> None:
+    """What faults would cost with this plan, ring by ring."""
+    if not shown.faults:
+        return
+    names = [ring.name for ring in shown.rings]
+    rows = [
+        [f"{one.times:g} × the limit", f"{one.rate:.0%}",
+         *(f"{met:.0f} / {hurt:.0f}" if met else "–" for met, hurt in zip(one.exposed, one.hurt, strict=True)),
+         f"{one.halted:.0%}"]
+        for one in shown.faults
+    ]  # fmt: skip
+    columns = ["a fault of", "rate", *names, "halted"]
+    table("Exposed / hurt before the halt, if it strikes every device alike", columns, rows, right=columns[1:])
 
 
 def _clock(at: Any, now: Any) -> str:

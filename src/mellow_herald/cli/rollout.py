@@ -5,11 +5,11 @@ from typing import Annotated, Any
 
 import typer
 
-from mellow_herald.cli import planning
+from mellow_herald.cli import harm, planning
 from mellow_herald.cli.output import AsJson, Limit, Where, console, note, print_json, table
 
 app = typer.Typer(name="rollout", help="Releases brought to devices, ring by ring.", no_args_is_help=True)
-app.registered_commands += planning.app.registered_commands
+app.registered_commands += planning.app.registered_commands + harm.rollout_app.registered_commands
 Id = Annotated[int, typer.Argument(metavar="ID", help="The rollout's number.")]
 Reason = Annotated[str, typer.Option("--reason", prompt=True, help="Why; it goes to the journal.")]
 Yes = Annotated[bool, typer.Option("--yes", help="Do not ask.")]
@@ -48,12 +48,12 @@ def show(rollout_id: Id, as_json: AsJson = False) -> None:
     from mellow_herald.core.attempt import BAD
 
     with connect() as herald:
-        rollout = herald.rollouts.show(rollout_id)
+        rollout, brakes = herald.rollouts.show(rollout_id), herald.rollouts.brakes(rollout_id)
         bad = [a for state in BAD for a in herald.rollouts.attempts(rollout_id, state=state.value, limit=20).items]
     if as_json:
-        print_json(rollout)
+        print_json({**rollout.model_dump(mode="json"), "brakes": brakes.model_dump(mode="json")})
         return
-    console().print(picture(rollout))
+    console().print(picture(rollout, brakes=brakes))
     if bad:
         _print_bad(bad)
 
@@ -213,16 +213,27 @@ def _on_one(rollout_id: int, serial: str, reason: str, yes: bool, word: str, wha
     print(f"{serial}: {after.state}" + (f", {after.waiting}" if after.waiting else ""))
 
 
-def _act(rollout_id: int, word: str, reason: str, yes: bool) -> None:
+def _act(rollout_id: int, word: str, reason: str, yes: bool, **more: str) -> None:
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.watching import effect_of, picture
 
     with connect() as herald:
         before = herald.rollouts.show(rollout_id)
         if not yes:
-            typer.confirm(f"{effect_of(word, before)} Go on?", abort=True, err=True)
-        after = getattr(herald.rollouts, word)(rollout_id, reason)
+            without = sum(_count_off(herald, rollout_id, selector) for selector in more.values())
+            typer.confirm(f"{effect_of(word, before, without)} Go on?", abort=True, err=True)
+        after = getattr(herald.rollouts, word)(rollout_id, reason, **more)
     console().print(picture(after))
+
+
+def _count_off(herald: Any, rollout_id: int, where: str) -> int:
+    """How many called-off devices a selector picks."""
+    counted, after = 0, None
+    while True:
+        page = herald.rollouts.attempts(rollout_id, state="called-off", where=where, limit=1000, after=after)
+        counted, after = counted + len(page.items), page.next
+        if after is None:
+            return counted
 
 
 @app.command("hold")
@@ -232,9 +243,16 @@ def hold(rollout_id: Id, reason: Reason, yes: Yes = False) -> None:
 
 
 @app.command("resume")
-def resume(rollout_id: Id, reason: Reason, yes: Yes = False) -> None:
-    """Go on with a held or halted rollout."""
-    _act(rollout_id, "resume", reason, yes)
+def resume(
+    rollout_id: Id,
+    reason: Reason,
+    leave_out: Annotated[
+        str | None, typer.Option("--except", help="Leave the devices alone that this selector picks, from now on.")
+    ] = None,
+    yes: Yes = False,
+) -> None:
+    """Go on with a held or halted rollout; after a halt in a new round."""
+    _act(rollout_id, "resume", reason, yes, **({} if leave_out is None else {"leave_out": leave_out}))
 
 
 @app.command("halt")

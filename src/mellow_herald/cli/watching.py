@@ -13,10 +13,12 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
+from mellow_herald.cli.harm import brake_lines
 from mellow_herald.cli.looks import GREY_BLUE, HONEY, ROSE, SAGE, SLATE, amount, looks_of
 from mellow_herald.cli.output import console
 from mellow_herald.core.attempt import State
 from mellow_herald.core.refusal import Refused
+from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.event import Event
 from mellow_herald.wire.rollout import RolloutOut
 
@@ -74,7 +76,7 @@ def follow(herald: "Herald", rollout_id: int, until: Until = END) -> RolloutOut:
     """Shows a rollout until what is waited for has come to pass, or it is over; returns it as it is then."""
     rollout = herald.rollouts.show(rollout_id)
     if until.over(rollout):
-        console().print(picture(rollout))
+        console().print(picture(rollout, brakes=herald.rollouts.brakes(rollout_id)))
         return rollout
     plain = not sys.stdout.isatty() or os.environ.get("TERM") == "dumb"
     return _tell(herald, rollout, until) if plain else _draw(herald, rollout, until)
@@ -84,13 +86,16 @@ def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
     """A live picture. Counts are read again a few times a second, however fast events come."""
     latest: deque[Event] = deque(maxlen=LATEST)
     stale, over = threading.Event(), threading.Event()
-    with Live(picture(rollout, latest), console=console(), refresh_per_second=8) as live:
+    with Live(
+        picture(rollout, latest, herald.rollouts.brakes(rollout.id)), console=console(), refresh_per_second=8
+    ) as live:
 
         def keep_fresh() -> None:
             while not over.wait(REFRESH_SECONDS):
                 if stale.is_set():
                     stale.clear()
-                    live.update(picture(herald.rollouts.show(rollout.id), tuple(latest)))
+                    shown, brakes = herald.rollouts.show(rollout.id), herald.rollouts.brakes(rollout.id)
+                    live.update(picture(shown, tuple(latest), brakes))
 
         threading.Thread(target=keep_fresh, daemon=True).start()
         for event in herald.rollouts.watch(rollout.id):
@@ -101,7 +106,7 @@ def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
                 break
         over.set()
         rollout = herald.rollouts.show(rollout.id)
-        live.update(picture(rollout, tuple(latest)))
+        live.update(picture(rollout, tuple(latest), herald.rollouts.brakes(rollout.id)))
     return rollout
 
 
@@ -114,6 +119,9 @@ def _tell(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
             rollout = herald.rollouts.show(rollout.id)
             if event.kind == "rollout":
                 print(_summary(rollout), flush=True)
+                if rollout.state == "halted":
+                    print(*(line.plain for line in brake_lines(herald.rollouts.brakes(rollout.id))), sep="\n")
+                    print(*(f"choice: {choice}" for choice in rollout.choices), sep="\n", flush=True)
             if until.over(rollout):
                 break
     return rollout
@@ -123,13 +131,14 @@ def _may_matter(event: Event, until: Until) -> bool:
     return event.kind == "rollout" or (until.confirmed and event.data.get("state") == State.CONFIRMED)
 
 
-def effect_of(word: str, rollout: RolloutOut) -> str:
-    """What hold, resume, halt or cancel does to how many devices."""
+def effect_of(word: str, rollout: RolloutOut, left_out: int = 0) -> str:
+    """What hold, resume, halt or cancel does to how many devices; ``left_out`` of those called off stay so."""
     waiting = rollout.live - rollout.at_risk
-    off = rollout.states.get(State.CALLED_OFF, 0)
+    off = rollout.states.get(State.CALLED_OFF, 0) - left_out
+    stays = f", {left_out} stay as they are" if left_out else ""
     effects = {
         "hold": f"{rollout.live} attempts stay live, but nobody is offered or cleared anything until you resume.",
-        "resume": f"Offers and clearances are given again; {off} devices that were called off are queued again.",
+        "resume": f"Offers and clearances are given again; {off} devices that were called off are queued again{stays}.",
         "halt": f"{waiting} attempts are called off; {rollout.at_risk} devices have clearance and are waited for.",
         "cancel": f"It ends for good: {waiting} attempts are called off. Refused while devices are at risk "
         f"({rollout.at_risk} now).",
@@ -147,8 +156,8 @@ def _summary(rollout: RolloutOut) -> str:
     return f"rollout {rollout.id} {rollout.state}: {counts or 'nothing begun'}"
 
 
-def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None) -> Group:
-    """Rings with bars by state, numbers, and the latest events."""
+def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None, brakes: BrakesOut | None = None) -> Group:
+    """Rings with bars by state, numbers, what the brakes show, what can be done next, and the latest events."""
     colour = STATE_COLOURS.get(rollout.state, GREY_BLUE)
     head = Text.assemble(
         (f"Rollout {rollout.id}  ", "bold"),
@@ -159,6 +168,11 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None) -> Group
         (rollout.state, colour),
     )
     parts: list[Any] = [head]
+    if rollout.rolls_back is not None:
+        parts.append(Text(f"brings devices of rollout {rollout.rolls_back} back to what they came from", "dim"))
+    if rollout.rolled_back_by:
+        others = ", ".join(str(one) for one in rollout.rolled_back_by)
+        parts.append(Text(f"rolled back by rollout {others}", "dim"))
     if rollout.reason:
         parts.append(Text(f"reason: {rollout.reason}", colour))
     passed = sum(rollout.passed_over.values())
@@ -173,8 +187,9 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None) -> Group
     parts += [
         Text(f"{rollout.targeted} targeted{passed_text}{to_come}; {rollout.exposed} exposed", "dim"),
         Text(
-            f"pace: {downloading} downloading, {at_risk} at risk; "
-            f"{amount(rollout.moved_bytes)} of {amount(rollout.all_bytes)} moved", "dim",
+            f"pace: {downloading} downloading, {at_risk} at risk"
+            + (f"; {amount(rollout.moved_bytes)} of {amount(rollout.all_bytes)} moved" if rollout.all_bytes else ""),
+            "dim",
         ),
         Text(""),
     ]  # fmt: skip
@@ -191,12 +206,19 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None) -> Group
         name = Text(f"{ring.position + 1} {ring.name}", "bold")
         grid.add_row(name, _bar(ring.states), share, devices, Text(state, colour))
     parts += [grid, Text(""), _legend(rollout)]
+    if brakes is not None:
+        parts += brake_lines(brakes)
     held_up = {word: n for word, n in rollout.waiting.items() if word != "next-check-in"}
     if held_up:
         parts.append(Text("waits for: " + ", ".join(f"{word} {n}" for word, n in held_up.items()), GREY_BLUE))
     if rollout.reasons:
         told = ", ".join(f"{reason} {n}" for reason, n in rollout.reasons.items())
         parts.append(Text(f"went wrong: {told}", ROSE))
+    asking = next((ring for ring in rollout.rings if ring.state == "awaiting-go" and ring.asks_why), None)
+    if asking is not None:
+        parts.append(Text(f"ring {asking.name} awaits go: {asking.asks_why}", HONEY))
+    if rollout.choices:
+        parts += [Text(""), Text("What can be done", "bold"), *(Text(f"  {choice}") for choice in rollout.choices)]
     if latest is not None:
         parts += [Text(""), Text("Latest", "bold"), *(_line(event) for event in latest)]
     return Group(*parts)

@@ -3,8 +3,11 @@
 For every value of every fact, and for pairs of the best ones, Fisher's exact test (one-sided) of bad against good; the
 Benjamini–Hochberg procedure over all tests bounds the expected share of false ones among those named (Benjamini,
 Hochberg, "Controlling the false discovery rate", J. R. Statist. Soc. B 57, 1995). Pairs that were not tried count as
-tests too, since the best ones were picked by looking. Intervals of the risk difference are Newcombe's hybrid score
-intervals (Statistics in Medicine 17, 1998, method 10).
+tests too, since the best ones were picked by looking; tests that could not be significant whatever came out, because
+too few or nearly all devices have the fact, do not count (Gilbert, "A modified false discovery rate
+multiple-comparisons procedure for discrete data", Appl. Statist. 54, 2005); nor do facts that the very same devices
+have. Intervals of the risk difference are Newcombe's hybrid score intervals (Statistics in Medicine 17, 1998, method
+10).
 """
 
 import re
@@ -26,7 +29,8 @@ Z = 1.959964
 NO_VALUE = "(none)"
 # What an attempt keeps of its device besides labels.
 FACT_NAMES = ("hw_rev", "version", "gateway", "board", "line", "link")
-PLAIN = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
+PLAIN = re.compile(r"(?!(?:and|or|not|in|has)\b)[A-Za-z][A-Za-z0-9_-]*")
+UNQUOTABLE = re.compile(r'["\x00-\x1f]')
 Flags = npt.NDArray[np.bool_]
 Fact = tuple[str, str]
 
@@ -79,8 +83,8 @@ def find_suspects(
         for name, column in ((name, np.asarray(values, object)) for name, values in facts.items())
         for value in sorted(set(column.tolist()), key=str)
     }
-    # A value that everybody has, or that too few have to ever be named, tests nothing.
-    having = {fact: has for fact, has in having.items() if LEAST_BAD <= has.sum() < len(wrong)}
+    able = _attainable(len(wrong), int(wrong.sum()), rate)
+    having = _different({fact: has for fact, has in having.items() if able[int(has.sum())]})
     singles = {fact: fisher(has, wrong) for fact, has in having.items()}
     best = sorted(singles, key=lambda fact: (singles[fact], fact))[:BEST]
     tried = [(one, two) for one, two in combinations(best, 2) if one[0] != two[0]]
@@ -91,7 +95,7 @@ def find_suspects(
         for pair, has in pairs.items()
         if has.sum() >= LEAST_BAD and _sharper(has, having[pair[0]], wrong) and _sharper(has, having[pair[1]], wrong)
     ]
-    named = _adjusted([p for _, _, p in tests], _all_tests(having))
+    named = _adjusted([p for _, _, p in tests], len(having) + _count_pairs(having, able))
     found = [
         _suspect(fact, has, wrong, p, q)
         for (fact, has, p), q in zip(tests, named, strict=True)
@@ -122,11 +126,33 @@ def _sharper(pair: Flags, single: Flags, bad: Flags) -> bool:
     return fisher(pair[single], bad[single]) <= SHARPER
 
 
-def _all_tests(having: Mapping[Fact, Flags]) -> int:
-    names: dict[str, int] = {}
-    for name, _ in having:
-        names[name] = names.get(name, 0) + 1
-    return len(having) + sum(one * two for one, two in combinations(names.values(), 2))
+def _attainable(everyone: int, all_bad: int, rate: float) -> Flags:
+    """For every number of devices that may have a fact, whether a test of it could be significant at all: the most that
+    can come out is that all of them are bad, or all bad ones are among them."""
+    n = np.arange(everyone + 1)
+    most = np.minimum(n, all_bad)
+    logs = _log_choose(all_bad, most) + _log_choose(everyone - all_bad, n - most) - _log_choose(everyone, n)
+    return np.asarray((n >= LEAST_BAD) & (n < everyone) & (np.exp(logs) <= rate))
+
+
+def _different(having: Mapping[Fact, Flags]) -> dict[Fact, Flags]:
+    """Without facts that the very same devices have as one before."""
+    found: dict[bytes, Fact] = {}
+    for fact in sorted(having, key=lambda one: (one[0] not in FACT_NAMES, one)):
+        found.setdefault(np.packbits(having[fact]).tobytes(), fact)
+    return {fact: having[fact] for fact in sorted(found.values())}
+
+
+def _count_pairs(having: Mapping[Fact, Flags], able: Flags) -> int:
+    """How many pairs of values of different facts could be significant."""
+    if not having:
+        return 0
+    names = [name for name, _ in having]
+    columns = np.stack(list(having.values())).astype(np.float32)
+    together = np.rint(columns @ columns.T).astype(np.int64)
+    upper = np.triu(np.ones_like(together, np.bool_), 1)
+    differ = np.asarray([[one != two for two in names] for one in names])
+    return int((able[together] & upper & differ).sum())
 
 
 def _adjusted(ps: Sequence[float], tests: int) -> list[float]:
@@ -163,11 +189,13 @@ def _wilson(x: int, n: int) -> tuple[float, float]:
 
 
 def _written(name: str, value: str) -> str:
-    # What everything that is no number or plain word wants in a selector: quotes.
     key = name if name in FACT_NAMES or name not in FACTS else LABEL_PREFIX + name
     if value == NO_VALUE:
         return f"not has {key}"
     if FACTS.get(name) is Kind.NUMBER:
         return f"{key} = {value}"
-    escaped = value.replace("\\", "\\\\").replace('"', '\\"')
-    return f"{key} = {value}" if PLAIN.fullmatch(value) else f'{key} = "{escaped}"'
+    if PLAIN.fullmatch(value):
+        return f"{key} = {value}"
+    # A quoted value cannot hold a quote: any character in its place will do.
+    masked = UNQUOTABLE.sub("?", value)
+    return f'{key} = "{value}"' if masked == value else f'{key} ~ "{masked}"'

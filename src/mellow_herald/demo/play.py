@@ -1,9 +1,11 @@
-"""Plays the demo: a release reaches a simulated fleet, end to end, and the ends are compared."""
+"""Plays the demo: a bad release is halted, understood and rolled back, the next one goes through, and what the service
+says is compared with what stands in the devices' flash."""
 
 import json
 import secrets
 import signal
 import sys
+import threading
 import time
 from contextlib import suppress
 from dataclasses import dataclass
@@ -26,7 +28,8 @@ from mellow_herald.wire.rollout import RolloutOut
 OUT = Console(highlight=False)
 READY_SECONDS = 60.0
 ONLINE_SECONDS = 120.0
-ROLLOUT_SECONDS = 300.0
+DECIDED_SECONDS = 120.0
+BRINGS = "forward"
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,12 +86,13 @@ class _Demo:
 
     def play(self) -> int:
         options = self._options
-        self._say("Thistledown Apiaries: a release reaches its hive scales")
+        self._say("Thistledown Apiaries: a release hurts some hive scales, and is taken back")
         self._start_service()
         self._prepare()
         self._start_devices()
         self._start_receiver()
-        self._roll_out()
+        self._bad_release()
+        self._good_release()
         agreed = self._compare()
         if options.once:
             return 0 if agreed else 1
@@ -146,7 +150,7 @@ class _Demo:
             print("keys, board and releases are there from an earlier start", flush=True)
             return
         place, run = self._place, self.processes.run
-        scenario.write_files(place, self._options.seed)
+        scenario.write_files(place, self._options.seed, self._options.devices)
         for key in (place.root_key, place.signing_key):
             for file in (key, key.with_suffix(".pub.pem")):
                 file.unlink(missing_ok=True)  # of a start that was cut short before anything was published
@@ -203,7 +207,8 @@ class _Demo:
     def _start_devices(self) -> None:
         place, devices = self._place, self._notes["devices"]
         self._say(f"{devices} simulated hive scales come on-line, one of the lab, a gateway and its sensors")
-        everyone = devices + 2 + scenario.SENSORS
+        # Some hive scales are off-line now and then.
+        everyone = devices + 2 + scenario.SENSORS - devices // scenario.AWAY_IN
         scenario_file, flash = str(place.scenario), str(place.flash)
         self.processes.start(
             "devices", "sim", "run", scenario_file, "--data-dir", flash, "--log", "-", "--url", self._url
@@ -230,40 +235,91 @@ class _Demo:
             environment={"HERALD_WEBHOOK_SECRET": self._notes["webhook"]},
         )  # fmt: skip
 
-    def _roll_out(self) -> None:
-        with self._herald() as herald:
-            known = herald.rollouts.list(limit=1).items
-        if not known:
+    def _bad_release(self) -> None:
+        """2.5.0 passes the bench, where no hw_rev 2 stands, and is halted in the next ring; its devices go back."""
+        if self._notes.get("taken_back"):
+            return
+        run, place = self.processes.run, self._place
+        if "bad_rollout" not in self._notes:
             self._say("A rollout of four rings: checked, previewed, started, watched")
-            self.processes.run("rollout", "check", str(self._place.plan))
-            self.processes.run("rollout", "start", str(self._place.plan), "--yes")
-        rollout_id = str(known[0].id if known else 1)
-        self.processes.run("rollout", "watch", rollout_id)
+            run("rollout", "check", str(place.plan(scenario.NEW)))
+            run("rollout", "start", str(place.plan(scenario.NEW)), "--yes")
+            self._write_notes(bad_rollout=1)
+        bad = str(self._notes["bad_rollout"])
+        run("rollout", "watch", bad, good=(4,))
+        self._say("Halted by its brake. Those still at risk are waited for; what do the failing ones have in common?")
+        self._wait_until_decided(int(bad))
+        run("rollout", "show", bad)
+        run("rollout", "suspects", bad)
+        self._say("It is the release, on one hardware revision: back to what the devices came from")
+        if "rollback" not in self._notes:
+            why = "crashes at boot on hw_rev 2"
+            made = run("rollout", "rollback", bad, "--reason", why, "--yes", "--json", capture=True)
+            self._write_notes(rollback=json.loads(made)["id"])
+        run("rollout", "watch", str(self._notes["rollback"]))
+        self._report(bad)
+        self._write_notes(taken_back=True)
+
+    def _good_release(self) -> None:
+        """2.5.1 goes through all rings."""
+        run, place = self.processes.run, self._place
+        if "good_rollout" not in self._notes:
+            self._say("The next one, mended: looked at against the rings again, and out")
+            fixed, key = str(place.firmware(scenario.FIXED)), str(place.signing_key)
+            run("release", "publish", fixed, "--key", key, "--notes", "starts on hw_rev 2 again")
+            made = run("rollout", "start", str(place.plan(scenario.FIXED)), "--yes", "--json", capture=True)
+            self._write_notes(good_rollout=json.loads(made)["id"])
+        good = int(self._notes["good_rollout"])
+        over = threading.Event()
+        helper = threading.Thread(target=self._say_go, args=(good, over), daemon=True)
+        helper.start()
+        run("rollout", "watch", str(good))
+        over.set()
+        helper.join()
+        self._report(str(good))
+
+    def _say_go(self, rollout_id: int, over: threading.Event) -> None:
+        """The engineer beside it: lets a ring open that asks, once whoever went bad was looked at."""
+        with self._herald() as herald:
+            while not over.wait(1):
+                with suppress(HeraldError):
+                    if any(ring.state == "awaiting-go" for ring in herald.rollouts.show(rollout_id).rings):
+                        herald.rollouts.go(rollout_id, "looked at: worn load cells, not the release")
+
+    def _wait_until_decided(self, rollout_id: int) -> None:
+        """Until no device of a halted rollout is at risk any more."""
+        deadline = time.monotonic() + DECIDED_SECONDS
+        with self._herald() as herald:
+            while herald.rollouts.show(rollout_id).live:
+                self.processes.check()
+                if time.monotonic() > deadline:
+                    raise DemoFailed(f"devices of rollout {rollout_id} stay at risk")
+                time.sleep(0.3)
+
+    def _report(self, rollout_id: str) -> None:
         report = str(self._place.folder / f"rollout-{rollout_id}.html")
         self.processes.run("rollout", "report", rollout_id, "--html", report)
 
     def _compare(self) -> bool:
         """Holds the service's count against what the devices' flash would boot; prints the accounting of every
         rollout."""
-        old = sha256_hex(self._place.firmware(scenario.OLD).read_bytes())
-        new = sha256_hex(self._place.firmware(scenario.NEW).read_bytes())
-        local = sha256_hex(self._place.firmware(scenario.LOCAL).read_bytes())
-        wrong, ended = [], {}
+        versions = (scenario.OLD, scenario.NEW, scenario.FIXED, scenario.LOCAL)
+        known = {version: sha256_hex(self._place.firmware(version).read_bytes()) for version in versions}
+        wrong = []
         with self._herald() as herald:
             said = {device.serial: device for device in herald.devices.each(where=f"board = {scenario.BOARD}")}
             rollouts = list(reversed(herald.rollouts.list(limit=200).items))
+            expected = dict.fromkeys(said, known[scenario.OLD]) | {scenario.LAB_UNIT: known[scenario.LOCAL]}
             for rollout in rollouts:
-                ended |= _states_by_serial(herald, rollout.id)
+                brings = known[rollout.release.rpartition("/")[2] if rollout.kind == BRINGS else scenario.OLD]
+                states = _states_by_serial(herald, rollout.id)
+                expected |= {serial: brings for serial, state in states.items() if state == "confirmed"}
         in_flash = {}
-        for serial in said:
+        for serial, digest in expected.items():
             _, in_flash[serial] = running_image(chip_path(self._place.flash, serial))
-            expected = new if ended.get(serial) == "confirmed" else local if serial == scenario.LAB_UNIT else old
-            if in_flash[serial] != expected or said[serial].digest != expected:
-                wrong.append(
-                    f"{serial}: flash {in_flash[serial][:12]}, service {said[serial].digest}, {ended.get(serial)}"
-                )
+            if in_flash[serial] != digest or said[serial].digest != digest:
+                wrong.append(f"{serial}: flash {in_flash[serial][:12]}, service {said[serial].digest}, due {digest}")
         told = [device.digest for device in said.values()]
-        known = {scenario.NEW: new, scenario.OLD: old, scenario.LOCAL: local}
         running = {
             version: (told.count(digest), list(in_flash.values()).count(digest)) for version, digest in known.items()
         }
@@ -275,7 +331,8 @@ class _Demo:
             print(f"DISAGREE {line}")
         agreed = not wrong and len(said) == self._notes["devices"] + 1
         print("the service and the devices' flash agree" if agreed else "the service and the devices' flash DISAGREE")
-        print(_closing_line(rollouts[-1]), flush=True)
+        for rollout in rollouts:
+            print(_closing_line(rollout), flush=True)
         return agreed
 
     def _print_summary(self, running: dict[str, tuple[int, int]], said: int, devices: int) -> None:
@@ -319,8 +376,11 @@ def _print_accounting(rollout: RolloutOut) -> bool:
     rows += [(f"+ {state.value}", count) for state, count in rollout.states.items()]
     for name, count in rows:
         table.add_row(name, str(count))
-    for reason, count in rollout.reasons.items():
-        table.add_row(f"    for {reason}", f"({count})")
+    for reason, count in sorted(rollout.harm.items()):
+        table.add_row(f"    went bad: {reason}", f"({count})")
+    table.add_row("    exposed" + (" at the halt" if rollout.halt_number else ""), f"({rollout.exposed})")
+    if rollout.rolled_back_by:
+        table.add_row("    rolled back", f"({rollout.states.get('rolled-back', 0)})")  # type: ignore[call-overload]
     OUT.print(table)
     ended = rollout.state in ("finished", "cancelled")
     return sum(count for _, count in rows) == rollout.targeted and (rollout.live == 0 or not ended)
@@ -330,7 +390,7 @@ def _closing_line(rollout: RolloutOut) -> str:
     counts = {state.value: count for state, count in rollout.states.items()}
     total = sum(counts.values())
     others = "".join(f", {state} {count}" for state, count in sorted(counts.items()) if state != "confirmed")
-    return f"confirmed {counts.get('confirmed', 0)} of {total}{others}"
+    return f"rollout {rollout.id}, {rollout.name}: confirmed {counts.get('confirmed', 0)} of {total}{others}"
 
 
 def run(options: Options) -> None:

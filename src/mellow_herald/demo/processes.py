@@ -5,6 +5,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 HERALD = (sys.executable, "-m", "mellow_herald.cli.main")
@@ -50,13 +51,14 @@ class Processes:
                 tail = self.log(name).read_text(errors="replace").splitlines()[-3:]
                 raise DemoFailed(f"{name} ended with code {process.returncode}:\n" + "\n".join(tail))
 
-    def run(self, *arguments: str, show: bool = True, capture: bool = False) -> str:
-        """Runs a ``herald`` command to its end, as an engineer would type it; returns its output if captured."""
+    def run(self, *arguments: str, show: bool = True, capture: bool = False, good: Sequence[int] = (0,)) -> str:
+        """Runs a ``herald`` command to its end, as an engineer would type it; returns its output if captured. Raises
+        ``DemoFailed`` unless its exit code is one of ``good``."""
         if show:
             print(f"\n$ herald {' '.join(_short(one) for one in arguments)}", flush=True)
         output = subprocess.PIPE if capture else None
         done = subprocess.run([*HERALD, *arguments], env=self._environment, stdout=output, text=True, check=False)
-        if done.returncode != 0:
+        if done.returncode not in good:
             raise DemoFailed(f"`herald {' '.join(arguments)}` ended with code {done.returncode}")
         return done.stdout or ""
 

@@ -15,7 +15,7 @@ ASSETS_SLOT_SIZE = 256 * 1024
 CHECK_IN_S = 180
 BENCH = 6
 WORN_IN = 100  # one device in so many has a worn load cell
-OLD, NEW, NEXT = "2.4.0", "2.5.0", "2.6.0-rc.1"
+OLD, NEW, FIXED, NEXT = "2.4.0", "2.5.0", "2.5.1", "2.6.0-rc.1"
 SITES = {
     "fernhollow": "Europe/Lisbon",
     "quillmere": "Europe/Dublin",
@@ -31,9 +31,15 @@ GATEWAY_BOARD, GATEWAY_LINE, GATEWAY_VERSION = "skep-g1", "yard-gateway", "1.2.0
 SENSOR_BOARD, SENSOR_LINE, SENSOR_VERSION = "bract-r1", "forage-sensor", "0.9.1"
 GATEWAY, LAB_UNIT, SENSORS = "TA-G1-0001", "TA-S1-LAB1", 3
 SENSOR_IMAGE_SIZE = 24 * 1024
-BUILT = {OLD: 1_788_000_000, NEW: 1_795_000_000, NEXT: 1_795_300_000, LOCAL: 1_794_900_000}
-FAULTS = {NEW: [Behaviour("load_cell = worn", Fault.FAIL_SELF_TEST)]}
+BUILT = {OLD: 1_788_000_000, NEW: 1_795_000_000, FIXED: 1_795_200_000, NEXT: 1_795_300_000, LOCAL: 1_794_900_000}
+WORN = Behaviour("load_cell = worn", Fault.FAIL_SELF_TEST)
+# 2.5.0 was only tried on what stood on the bench, and no hw_rev 2 did.
+FAULTS = {NEW: [Behaviour("hw_rev = 2", Fault.CRASH_AT_BOOT), WORN], FIXED: [WORN]}
 RELEASE = f"{BOARD}/{LINE}/{NEW}"
+FIXED_RELEASE = f"{BOARD}/{LINE}/{FIXED}"
+AWAY_IN, AWAY = 50, {"every": "3h", "for": "20m"}  # one device in so many is off-line now and then
+# One yard loses its mains while releases are on their way.
+OUTAGE = {"where": "site = quillmere and yard = brook", "after": "25m", "for": "6m"}
 
 BOARD_FILE = f"""\
 # The hive scale on Wi-Fi.
@@ -112,15 +118,15 @@ version = "1.0.0"
 floor = 4
 """
 
-PLAN_FILE = f"""\
-# Bench, pilot, a tenth, all: an early ring looks like the fleet, and each one soaks before the next opens.
-name = "{NEW} outwards"
-release = "{RELEASE}"
+PLAN_TEXT = f"""\
+# Bench, pilot, a third, all: an early ring looks like the fleet, and each one soaks before the next opens.
+name = "{{version}} outwards"
+release = "{BOARD}/{LINE}/{{version}}"
 target = "board = {BOARD} and line = {LINE}"
 
 [pace]
 downloading_at_once = 120
-at_risk_at_once = 60
+at_risk_at_once = {{at_risk}}
 
 [numbers]
 retries = 0
@@ -128,7 +134,8 @@ answer_within = "30m"
 trial_for = "60s"
 
 [brake]
-hard_stop = 20
+firmware_limit = 0.02
+watch_by = ["hw_rev", "site"]
 
 [[rings]]
 name = "bench"
@@ -137,14 +144,14 @@ soak = "1m"
 
 [[rings]]
 name = "pilot"
-count = 12
+count = {{pilot}}
 spread_over = ["hw_rev", "site"]
 soak = "1m"
 enough = 0.8
 
 [[rings]]
-name = "tenth"
-share = 0.1
+name = "third"
+share = 0.33
 spread_over = ["hw_rev", "site"]
 soak = "1m"
 enough = 0.8
@@ -182,9 +189,9 @@ class Place:
         """The board files of gateway and sensor."""
         return self.folder / f"{GATEWAY_BOARD}.toml", self.folder / f"{SENSOR_BOARD}.toml"
 
-    @property
-    def plan(self) -> Path:
-        return self.folder / f"outwards-{NEW}.toml"
+    def plan(self, version: str) -> Path:
+        """The plan file for a version."""
+        return self.folder / f"outwards-{version}.toml"
 
     @property
     def scenario(self) -> Path:
@@ -227,18 +234,25 @@ def make_image(version: str, seed: int, *, board: str = BOARD, line: str = LINE,
     return rng.randbytes(1024) + blocks + rng.randbytes(size - 1024 - len(blocks))
 
 
-def write_files(place: Place, seed: int) -> None:
-    """Writes board files, plan, release sheet and firmware."""
+def plan_text(version: str, devices: int) -> str:
+    """A plan file: the pilot is a tenth of the fleet, and what nobody has tried yet goes out a few at a time."""
+    at_risk = 12 if version == NEW else 60
+    return PLAN_TEXT.format(version=version, pilot=max(12, devices // 10), at_risk=at_risk)
+
+
+def write_files(place: Place, seed: int, devices: int) -> None:
+    """Writes board files, the plans of a fleet of so many devices, release sheet and firmware."""
     gateway, sensor = place.other_boards
     texts = {
         place.board: BOARD_FILE, gateway: GATEWAY_BOARD_FILE, sensor: SENSOR_BOARD_FILE,
-        place.plan: PLAN_FILE, place.sheet: SHEET_FILE,
+        place.sheet: SHEET_FILE,
+        **{place.plan(version): plan_text(version, devices) for version in (NEW, FIXED)},
     }  # fmt: skip
     for path, text in texts.items():
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text)
     place.firmware(OLD).parent.mkdir(parents=True, exist_ok=True)
-    for version in (OLD, NEW, NEXT, LOCAL):
+    for version in (OLD, NEW, FIXED, NEXT, LOCAL):
         place.firmware(version).write_bytes(make_image(version, seed))
     place.firmware(RECOVERY).write_bytes(make_image(RECOVERY, seed, size=SENSOR_IMAGE_SIZE))
     others = ((GATEWAY_VERSION, GATEWAY_BOARD, GATEWAY_LINE), (SENSOR_VERSION, SENSOR_BOARD, SENSOR_LINE))
@@ -258,19 +272,24 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int)
     # Not on the bench: there, somebody would have seen it.
     drawn = rng.sample(range(bench, devices), faulty + max(2, devices // 13))
     worn, cut = drawn[:faulty], drawn[faulty:]
+    away = set(rng.sample(range(bench, devices), devices // AWAY_IN))
     lines = _head(place, codes, seed)
     for number in range(devices):
         site = rng.choice(list(SITES))
         cuts = [round(rng.uniform(0.2, 0.8), 2)] if number in cut else []
         lines += _device(
             f"TA-S1-{number + 1:04d}", BOARD, LINE, place.firmware(OLD), place,
-            hw_rev=rng.choice((1, 2, 3)),
+            # No hw_rev 2 stands on the bench; elsewhere a third are.
+            hw_rev=1 + 2 * (number % 2) if number < bench else 1 + number % 3,
             labels={
                 "site": site, "yard": rng.choice(YARDS), "tz": SITES[site],
                 **({"bench": "window"} if number < bench else {}),
             },
             battery={"start": rng.randint(55, 100), "drain_per_day": 4, "charge_per_day": 5},
-            link={"kind": "wifi", "bytes_per_s": rng.randrange(6, 20) * 1000, "cut_at": cuts},
+            link={
+                "kind": "wifi", "bytes_per_s": rng.randrange(6, 20) * 1000, "cut_at": cuts,
+                **({"offline": AWAY} if number in away else {}),
+            },
             **({"quirks": {"load_cell": "worn"}} if number in worn else {}),
         )  # fmt: skip
     lab = {"site": "fernhollow", "bench": "window", "tz": SITES["fernhollow"]}
@@ -301,6 +320,9 @@ def _head(place: Place, codes: dict[str, str], seed: int) -> list[str]:
         f'vendor_domain = "{VENDOR_DOMAIN}"',
         f"root = {near(place.root_key.with_suffix('.pub.pem'))}",
         f"key_list = {near(place.key_list)}",
+        "",
+        "[[outages]]",
+        *(f"{name} = {json.dumps(value)}" for name, value in OUTAGE.items()),
         "",
         f"[boards.{BOARD}]",
         f"code = {json.dumps(codes[BOARD])}",

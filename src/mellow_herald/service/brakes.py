@@ -41,8 +41,8 @@ def watch_of(row: Any) -> Watch:
 
 async def foresee_watch(connection: AsyncConnection, plan: Plan, target: placing.Target, now: Any) -> Watch:
     """How evidence is to be divided in a rollout that begins now: fixed from here on."""
-    names = plan.brake.watch_by
-    return Watch(len(plan.rings), await placing.foresee_values(connection, target, names, now, MOST_FORESEEN))
+    shares = await placing.share_of_values(connection, target, plan.brake.watch_by, now, MOST_FORESEEN)
+    return Watch(len(plan.rings), {name: list(values) for name, values in shares.items()})
 
 
 async def read_brakes(connection: AsyncConnection, row: Any, plan: Plan) -> tuple[Reading, ...]:

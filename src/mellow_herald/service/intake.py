@@ -603,7 +603,7 @@ class Intake:
             ),
             log=log_asked,
         )  # fmt: skip
-        if found.order is Order.SWITCH:
+        if found.order in (Order.SWITCH, Order.SWITCH_BACK):
             left = (found.attempt.clearance_until or batch.now) - batch.now
             order.clearance = Clearance(number=found.attempt.clearance or 0, seconds=int(left.total_seconds()))
         return order

@@ -1,11 +1,15 @@
 """What a plan would do before it does anything."""
 
+import asyncio
 from collections.abc import AsyncIterator
 from datetime import datetime, timedelta
 from typing import Any
 
+import numpy as np
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.brake import MOST_FORESEEN, Watch, halts_at
+from mellow_herald.core.brake_study import foresee_faults
 from mellow_herald.core.calendar import Use, next_opening
 from mellow_herald.core.firmware import APP
 from mellow_herald.core.forecast import RingFacts, forecast
@@ -15,7 +19,14 @@ from mellow_herald.service.planning import Drawn, Prepared, draw, prepare
 from mellow_herald.service.rollouts import size_of
 from mellow_herald.store import foresight, placing
 from mellow_herald.wire.plan import PlanDocument
-from mellow_herald.wire.rollout import CoverageOut, DrawnDevice, PassedOverPreview, PreviewOut, RingPreview
+from mellow_herald.wire.rollout import (
+    CoverageOut,
+    DrawnDevice,
+    FaultPreview,
+    PassedOverPreview,
+    PreviewOut,
+    RingPreview,
+)
 
 FIRST = 12
 SAMPLE = 2000
@@ -40,6 +51,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
             for reason, devices in sorted(drawn.passed_over.items(), key=lambda item: -item[1])
         ]  # fmt: skip
         overtaken = await _overtaken(connection, prepared, drawn, overtake=overtake)
+        faults = await _faults(connection, prepared, drawn, now)
     size = size_of(prepared.images)
     facts = [RingFacts(n, s.interval or USUAL, s.next_call) for n, s in zip(drawn.counts, samples, strict=True)]
     forecasts = forecast(prepared.plan, facts, size, rate, now)
@@ -61,7 +73,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
     return PreviewOut(
         now=now, name=document.name, release=document.release, targeted=drawn.targeted, eligible=drawn.eligible,
         unplaced=drawn.eligible - sum(drawn.counts), passed_over=passed, rings=rings, counts=drawn.counts,
-        bytes=size * sum(drawn.counts), image_bytes=size, rate=rate, overtaken=overtaken,
+        bytes=size * sum(drawn.counts), image_bytes=size, rate=rate, overtaken=overtaken, faults=faults,
         warnings=list(_warnings(prepared, drawn, rings, now)),
     )  # fmt: skip
 
@@ -97,6 +109,27 @@ async def _overtaken(
     return counts
 
 
+async def _faults(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, now: datetime) -> list[FaultPreview]:
+    """What faults would cost with this plan: played through with a fixed seed, so that asking again shows the same."""
+    plan = prepared.plan
+    if not sum(drawn.counts):
+        return []
+    shares = await placing.share_of_values(connection, prepared.target, plan.brake.watch_by, now, MOST_FORESEEN)
+    watch = Watch(len(plan.rings), {name: list(values) for name, values in shares.items()})
+    at_once = [plan.pace.at_risk_at_once or count for count in drawn.counts]
+    halt = halts_at(1, plan.brake.alpha)
+    found = await asyncio.to_thread(
+        foresee_faults, drawn.counts, watch, plan.brake.firmware_limit, halt, at_once, np.random.default_rng(1),
+        shares=shares,
+    )  # fmt: skip
+    return [
+        FaultPreview(
+            times=one.times, rate=one.rate, exposed=list(one.exposed), hurt=list(one.hurt), halted=one.halted
+        )
+        for one in found
+    ]  # fmt: skip
+
+
 def _warnings(prepared: Prepared, drawn: Drawn, rings: list[RingPreview], now: datetime) -> list[str]:
     plan, found = prepared.plan, []
     for ring, shown in zip(plan.rings, rings, strict=True):
@@ -108,6 +141,8 @@ def _warnings(prepared: Prepared, drawn: Drawn, rings: list[RingPreview], now: d
         away = shown.presence.get("offline", 0) + shown.presence.get("never-seen", 0)
         if shown.sampled and away * 2 > shown.sampled:
             found.append(f"of ring {ring.name!r} {100 * away // shown.sampled} % are offline: it may prove little.")
+        if 0 < shown.devices < plan.brake.min_good and ring is not plan.rings[-1]:
+            found.append(f"ring {ring.name!r} has fewer devices than min_good: the next ring will await go.")
         if ring.spread_over and any(not c.taken for c in shown.coverage):
             missed = [", ".join(f"{k} {v}" for k, v in c.values.items()) for c in shown.coverage if not c.taken]
             found.append(f"ring {ring.name!r} is too small to meet {'; '.join(missed[:5])}.")

@@ -265,10 +265,10 @@ async def assemble(connection: AsyncConnection, rows: Sequence[Any]) -> list[Rol
     rings = await rollouts.list_rings(connection, ids)
     counts = await rollouts.count_attempts(connection, ids)
     passed = await rollouts.count_passed_over(connection, ids)
-    backs = await rollouts.rollbacks_of(connection, ids)
+    backs, harm = await rollouts.rollbacks_of(connection, ids), await rollouts.count_harm(connection, ids)
     return [
         _assembled(
-            {**row, "rolled_back_by": backs.get(row["id"], [])},
+            {**row, "rolled_back_by": backs.get(row["id"], []), "harm": harm.get(row["id"], {})},
             rings[row["id"]],
             [count for count in counts if count["rollout_id"] == row["id"]],
             {p["reason"]: p["devices"] for p in passed if p["rollout_id"] == row["id"]},
@@ -304,6 +304,7 @@ def _assembled(row: Any, rings: Sequence[Any], counts: Sequence[Any], passed: di
             "states": states,
             "waiting": _sum((c["waiting_for"], c["attempts"]) for c in counts if c["live"] and c["waiting_for"]),
             "reasons": _sum((c["reason"] or c["state"], c["attempts"]) for c in counts if c["state"] in BAD),
+            "harm": row["harm"],
             "exposed": sum(c["exposed"] for c in counts),
             "at_risk": at_risk,
             "choices": choices(

@@ -105,11 +105,12 @@ def frozen_facts() -> ColumnElement[Any]:
     return Device.labels.concat(cast(func.jsonb_strip_nulls(own), JSONB))
 
 
-async def foresee_values(
+async def share_of_values(
     connection: AsyncConnection, target: Target, names: Sequence[str], now: datetime, most: int
-) -> dict[str, list[str]]:
-    """For each fact the values that eligible devices have now, the most frequent first, at most ``most`` of them."""
-    found: dict[str, list[str]] = {}
+) -> dict[str, dict[str, float]]:
+    """For each fact the values that eligible devices have now with their shares (0–1), the most frequent first, at most
+    ``most`` of them."""
+    found: dict[str, dict[str, float]] = {}
     for name in names:
         value = fact_text(name, now).label("value")
         inner = (
@@ -118,9 +119,14 @@ async def foresee_values(
             .subquery()
         )
         statement = (
-            select(inner.c.value).group_by(inner.c.value).order_by(func.count().desc(), inner.c.value).limit(most)
+            select(inner.c.value, func.count().label("devices"))
+            .group_by(inner.c.value)
+            .order_by(func.count().desc(), inner.c.value)
+            .limit(most)
         )
-        found[name] = list((await connection.execute(statement)).scalars())
+        counts = {row.value: row.devices for row in await connection.execute(statement)}
+        everyone = sum(counts.values())
+        found[name] = {value: devices / everyone for value, devices in counts.items()}
     return found
 
 

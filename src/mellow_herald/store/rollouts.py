@@ -111,6 +111,21 @@ async def rollbacks_of(connection: AsyncConnection, ids: Sequence[int]) -> dict[
     return found
 
 
+async def count_harm(connection: AsyncConnection, ids: Sequence[int]) -> dict[int, dict[str, int]]:
+    """For each of these rollouts, its attempts that were ever bad, by why they first were."""
+    why = func.coalesce(AttemptRow.harmed_why, AttemptRow.undelivered_why)
+    ever = or_(AttemptRow.harmed_at.is_not(None), AttemptRow.undelivered_at.is_not(None))
+    statement = (
+        select(AttemptRow.rollout_id, why.label("why"), func.count().label("devices"))
+        .where(AttemptRow.rollout_id.in_(list(ids)), ever)
+        .group_by(AttemptRow.rollout_id, why)
+    )
+    found: dict[int, dict[str, int]] = {}
+    for row in await connection.execute(statement):
+        found.setdefault(row.rollout_id, {})[row.why] = row.devices
+    return found
+
+
 async def rollout_states(connection: AsyncConnection, ids: set[int]) -> dict[int, str]:
     """The state of each of these rollouts; true for as long as the caller holds their gates."""
     statement = select(Rollout.id, Rollout.state).where(Rollout.id.in_(sorted(ids)))

@@ -32,13 +32,13 @@ class RingOut(Shown):
 
 
 class RolloutOut(Shown):
-    """A rollout as it stands. ``exposed`` counts devices ever cleared, ``at_risk`` those not yet decided,
-    ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have an attempt nor were
-    passed over, so that targeted = passed over + never given + attempts by state. ``waiting`` counts what live
-    attempts wait for. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said;
-    ``revision`` counts edits of the plan. ``kind`` is ``forward``, ``rollback`` (of the rollout ``rolls_back``) or
-    ``swap``; ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1; ``choices`` says what can be
-    done next where it stands still."""
+    """A rollout as it stands. ``kind`` is ``forward``, ``rollback`` (of the rollout ``rolls_back``) or ``swap``;
+    ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1; ``choices`` says what can be done next
+    where it stands still; ``revision`` counts edits of the plan. ``exposed`` counts devices ever cleared, ``at_risk``
+    those not yet decided, ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have
+    an attempt nor were passed over, so that targeted = passed over + never given + attempts by state. ``waiting``
+    counts what live attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they
+    first went bad. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said."""
 
     id: int
     kind: RolloutKind
@@ -62,6 +62,7 @@ class RolloutOut(Shown):
     states: dict[State, int]
     waiting: dict[str, int]
     reasons: dict[str, int]
+    harm: dict[str, int]
     exposed: int
     at_risk: int
     downloading: int
@@ -203,10 +204,23 @@ class PassedOverPreview(Shown):
     first: list[str]
 
 
+class FaultPreview(Shown):
+    """What a fault that strikes every device alike, ``times`` the firmware limit, would do by a study of many made-up
+    runs: the mean number of devices of each ring that would be ``exposed`` and ``hurt`` before the halt, and the share
+    of runs in which it ``halted`` at all."""
+
+    times: float
+    rate: float
+    exposed: list[float]
+    hurt: list[float]
+    halted: float
+
+
 class PreviewOut(Shown):
     """What a plan would do, as things are now. ``unplaced`` are eligible devices that no ring takes; ``rate`` is what
     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
-    back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from."""
+    back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from;
+    ``faults`` is what faults of 1 to 25 times the limit would do."""
 
     now: Time
     name: str
@@ -221,4 +235,5 @@ class PreviewOut(Shown):
     image_bytes: int
     rate: float | None
     overtaken: dict[str, int]
+    faults: list[FaultPreview]
     warnings: list[str]
