@@ -24,7 +24,7 @@ def test_the_same_seed_makes_the_same_fleet_and_firmware(tmp_path: Path) -> None
     texts = []
     for name in ("one", "two"):
         place = Place(tmp_path / name)
-        scenario.write_files(place, seed=7)
+        scenario.write_files(place, seed=7, devices=40)
         write_keys(place)
         scenario.write_scenario(place, CODES, 40, seed=7)
         texts.append([place.scenario.read_text(), place.firmware("2.5.0").read_bytes()])
@@ -34,7 +34,7 @@ def test_the_same_seed_makes_the_same_fleet_and_firmware(tmp_path: Path) -> None
 def test_some_devices_are_worn_and_at_least_two_lose_a_transfer(tmp_path: Path) -> None:
     for devices in (10, 40, 200):
         place = Place(tmp_path / str(devices))
-        scenario.write_files(place, seed=7)
+        scenario.write_files(place, seed=7, devices=40)
         write_keys(place)
         scenario.write_scenario(place, CODES, devices, seed=7)
         everyone = load_scenario(place.scenario).devices
@@ -49,11 +49,11 @@ def test_some_devices_are_worn_and_at_least_two_lose_a_transfer(tmp_path: Path) 
 
 
 def test_the_images_say_what_they_are() -> None:
-    for version in (scenario.OLD, scenario.NEW):
+    for version in (scenario.OLD, scenario.NEW, scenario.FIXED):
         image = scenario.make_image(version, seed=7)
         plate = find_nameplate(image)
         assert plate is not None and plate.version == version and len(image) == scenario.IMAGE_SIZE
-        assert bool(find_behaviour(image)) == (version == scenario.NEW)
+        assert bool(find_behaviour(image)) == (version != scenario.OLD)
 
 
 def test_the_examples_are_what_the_demo_uses() -> None:
@@ -77,6 +77,18 @@ def test_every_example_plan_is_good_names_its_schema_and_says_when_to_use_it() -
 
 def test_the_plan_of_the_demo_is_good(tmp_path: Path) -> None:
     place = Place(tmp_path)
-    scenario.write_files(place, seed=7)
-    document, mistakes = check_plan(place.plan)
-    assert document is not None and not mistakes and len(document.rings) == 4
+    scenario.write_files(place, seed=7, devices=40)
+    for version in (scenario.NEW, scenario.FIXED):
+        document, mistakes = check_plan(place.plan(version))
+        assert document is not None and not mistakes and len(document.rings) == 4
+
+
+def test_no_device_of_the_bench_shows_the_fault(tmp_path: Path) -> None:
+    place = Place(tmp_path)
+    scenario.write_files(place, seed=7, devices=60)
+    write_keys(place)
+    scenario.write_scenario(place, CODES, 60, seed=7)
+    specs = [spec for spec in load_scenario(place.scenario).devices if spec.board == scenario.BOARD]
+    assert not any(spec.hw_rev == 2 for spec in specs if "bench" in spec.labels)
+    assert sum(spec.hw_rev == 2 for spec in specs) >= 18
+    assert any(spec.link.offline for spec in specs) and load_scenario(place.scenario).scenario.outages

@@ -48,6 +48,9 @@ soak = "30s"
 [pace]
 downloading_at_once = {DOWNLOADING}
 at_risk_at_once = {RISK}
+[brake]
+firmware_limit = 0.4
+min_good = 0
 [numbers]
 retries = 2
 retry_pause = "30s"
@@ -95,7 +98,7 @@ def test_four_rings_with_three_workers_of_which_one_dies_again_and_again(
         flight.wait_online(herald, DEVICES, 120 + DEVICES)
         rings = tomllib.loads(PLAN)
         document = PlanDocument.model_validate(
-            {"name": "rings", "release": scenario.RELEASE, "target": f"board = {scenario.BOARD}", **rings}
+            {"name": "rings", "release": scenario.FIXED_RELEASE, "target": f"board = {scenario.BOARD}", **rings}
         )
         preview = herald.rollouts.preview(document)
         assert len(preview.counts) == 4 and sum(preview.counts) == preview.eligible == DEVICES
@@ -112,7 +115,7 @@ def check_accounting(herald: Herald, ended: RolloutOut, flight: Flight) -> None:
     assert ended.targeted == sum(ended.passed_over.values()) + ended.never_given + sum(ended.states.values())
     assert ended.targeted == DEVICES + 1 and ended.passed_over == {"unknown-build": 1} and not ended.never_given
     assert [ring.targeted for ring in ended.rings] == [ring.planned for ring in ended.rings]
-    old, new = (sha256_hex(flight.place.firmware(v).read_bytes()) for v in (scenario.OLD, scenario.NEW))
+    old, new = (sha256_hex(flight.place.firmware(v).read_bytes()) for v in (scenario.OLD, scenario.FIXED))
     seen, after = 0, None
     while True:
         page = herald.rollouts.attempts(ended.id, limit=1000, after=after)

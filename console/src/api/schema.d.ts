@@ -1181,7 +1181,8 @@ export interface paths {
         put?: never;
         /**
          * Resume Rollout
-         * @description Goes on with a held or halted rollout.
+         * @description Goes on with a held or halted rollout, without the devices that ``leave_out`` picks. After a halt a new round
+         *     begins, and what was called off is queued again.
          */
         post: operations["resume_rollout"];
         delete?: never;
@@ -1224,6 +1225,107 @@ export interface paths {
          * @description Ends a rollout for good; refused while devices are at risk.
          */
         post: operations["cancel_rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/brake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Brakes
+         * @description What both brakes show in this round, how they came there, and the control beside them.
+         */
+        get: operations["show_brakes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/suspects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Suspects
+         * @description What failing devices have in common that healthy ones do not.
+         */
+        get: operations["show_suspects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/rollback-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Rollback
+         * @description How each device of a rollout would get back to what it came from, or why it cannot. Changes nothing.
+         */
+        post: operations["preview_rollback"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/rollback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Roll Back
+         * @description Brings devices of a halted or ended rollout back to what they came from: a rollout of its own. With the same
+         *     ``Idempotency-Key`` it is started only once (then 200).
+         */
+        post: operations["roll_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{serial}/swap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Swap Slots
+         * @description Lets one device switch to what stands in its other slot: a rollout of one, without a download.
+         */
+        post: operations["swap_slots"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1652,7 +1754,10 @@ export interface components {
         /**
          * AttemptOut
          * @description One device's passage through a rollout. ``waiting`` says in words what is waited for, ``waiting_until`` when that
-         *     is expected to be over; ``parts`` shows every component of a release that has several.
+         *     is expected to be over; ``parts`` shows every component of a release that has several. ``harmed_at`` and
+         *     ``undelivered_at`` are when it first went bad after and before it was exposed. ``settings`` tells whether they are
+         *     ``kept`` or ``changed`` since before the switch, once that is known; ``way`` is ``back`` where the device is brought
+         *     back to what it came from.
          */
         AttemptOut: {
             /** Id */
@@ -1694,6 +1799,18 @@ export interface components {
             clearance: number | null;
             /** From Version */
             from_version: string | null;
+            /** Way */
+            way?: string | null;
+            /** Settings */
+            settings?: string | null;
+            /** Harmed At */
+            harmed_at: string | null;
+            /** Harmed Why */
+            harmed_why: string | null;
+            /** Undelivered At */
+            undelivered_at: string | null;
+            /** Undelivered Why */
+            undelivered_why: string | null;
             /** Parts */
             parts?: components["schemas"]["PartOut"][];
             /** Exposed At */
@@ -1855,6 +1972,58 @@ export interface components {
             devices: number;
         };
         /**
+         * BrakeKind
+         * @description The two brakes.
+         * @enum {string}
+         */
+        BrakeKind: "firmware" | "delivery";
+        /**
+         * BrakeOut
+         * @description One brake: it halts when ``evidence`` reaches ``halts_at``; ``near`` from a quarter of that on, where no further
+         *     ring opens by itself. ``bad`` of ``seen`` devices count in this round (a cluster has one vote). ``strongest`` is
+         *     what gives most of the evidence, None if it is spread over the whole rollout.
+         */
+        BrakeOut: {
+            kind: components["schemas"]["BrakeKind"];
+            /** Limit */
+            limit: number;
+            /** Halts At */
+            halts_at: number;
+            /** Evidence */
+            evidence: number;
+            /** Near */
+            near: boolean;
+            /** Halts */
+            halts: boolean;
+            /** Bad */
+            bad: number;
+            /** Seen */
+            seen: number;
+            /** Words */
+            words: string;
+            /** Strongest */
+            strongest: string | null;
+            /** Streams */
+            streams: components["schemas"]["StreamOut"][];
+            /** History */
+            history: components["schemas"]["EvidencePoint"][];
+        };
+        /**
+         * BrakesOut
+         * @description The brakes of a rollout in its present round (from 1), which began at ``round_at``.
+         */
+        BrakesOut: {
+            /** Round */
+            round: number;
+            /** Round At */
+            round_at: string | null;
+            /** Alpha */
+            alpha: number;
+            /** Brakes */
+            brakes: components["schemas"]["BrakeOut"][];
+            control: components["schemas"]["ControlOut"] | null;
+        };
+        /**
          * CheckAsk
          * @description A release that might be published, to be told what publishing would say.
          */
@@ -2008,6 +2177,34 @@ export interface components {
             expires_at: string;
             /** Code */
             code?: string | null;
+        };
+        /**
+         * ControlOut
+         * @description The same signals among devices of the rollout that are not updated yet, in the same hours: how many
+         *     ``restarted``, ``fell_silent``, or either (``bad``), beside those that are updated. An outage of ours or of a
+         *     network shows in both.
+         */
+        ControlOut: {
+            /** Devices */
+            devices: number;
+            /** Restarted */
+            restarted: number;
+            /** Fell Silent */
+            fell_silent: number;
+            /** Bad */
+            bad: number;
+            /** Updated Devices */
+            updated_devices: number;
+            /** Updated Restarted */
+            updated_restarted: number;
+            /** Updated Fell Silent */
+            updated_fell_silent: number;
+            /** Updated Bad */
+            updated_bad: number;
+            /** Readings */
+            readings: components["schemas"]["ReadingBeside"][];
+            /** Words */
+            words: string;
         };
         /**
          * CourseOut
@@ -2300,6 +2497,23 @@ export interface components {
             release?: components["schemas"]["ReleaseOut"] | null;
         };
         /**
+         * EvidencePoint
+         * @description What a brake showed at a time.
+         */
+        EvidencePoint: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Evidence */
+            evidence: number;
+            /** Seen */
+            seen: number;
+            /** Bad */
+            bad: number;
+        };
+        /**
          * FactName
          * @description A name that a selector may speak of; ``kind`` is text, number, version, flag, age or label.
          */
@@ -2342,6 +2556,24 @@ export interface components {
             detail: string;
             /** Log */
             log: string;
+        };
+        /**
+         * FaultPreview
+         * @description What a fault that strikes every device alike, ``times`` the firmware limit, would do by a study of many made-up
+         *     runs: the mean number of devices of each ring that would be ``exposed`` and ``hurt`` before the halt, and the share
+         *     of runs in which it ``halted`` at all.
+         */
+        FaultPreview: {
+            /** Times */
+            times: number;
+            /** Rate */
+            rate: number;
+            /** Exposed */
+            exposed: number[];
+            /** Hurt */
+            hurt: number[];
+            /** Halted */
+            halted: number;
         };
         /**
          * Format
@@ -2774,8 +3006,10 @@ export interface components {
         };
         /**
          * PlanBrake
-         * @description When to stop. ``hard_stop`` halts at so many bad devices. The limits, ``alpha``, ``watch_by`` and
-         *     ``min_good`` are kept with the plan.
+         * @description When to stop: limits of bad devices among the exposed and of failures before exposure, ``alpha`` for the chance
+         *     of halting a release within them, ``watch_by`` for the facts that are watched value by value, ``readings`` for what
+         *     must not get worse, ``min_good`` for how many good devices let the next ring open; ``hard_stop`` halts at so many
+         *     bad devices.
          */
         PlanBrake: {
             /**
@@ -2800,6 +3034,8 @@ export interface components {
              * @default 1
              */
             min_good: number;
+            /** Readings */
+            readings?: components["schemas"]["PlanReading"][];
             /** Hard Stop */
             hard_stop?: number | null;
         };
@@ -2996,6 +3232,26 @@ export interface components {
             at_risk_at_once?: number | null;
         };
         /**
+         * PlanReading
+         * @description A reading to watch during the soak: in which direction it gets worse, and by how much, against the same device
+         *     before the update: by more than the share ``by`` and by at least ``at_least`` in its own unit.
+         */
+        PlanReading: {
+            /** Name */
+            name: string;
+            worse: components["schemas"]["Worse"];
+            /**
+             * By
+             * @default 0.2
+             */
+            by: number;
+            /**
+             * At Least
+             * @default 0
+             */
+            at_least: number;
+        };
+        /**
          * PlanRing
          * @description One ring of a plan. It takes devices by one of ``where``, ``serials``, ``count`` or ``share``; by none of them it
          *     takes the rest and must be the last. ``spread_over`` names facts or labels whose values all are to be met in it.
@@ -3077,7 +3333,8 @@ export interface components {
          * PreviewOut
          * @description What a plan would do, as things are now. ``unplaced`` are eligible devices that no ring takes; ``rate`` is what
          *     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
-         *     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from.
+         *     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from;
+         *     ``faults`` is what faults of 1 to 25 times the limit would do.
          */
         PreviewOut: {
             /**
@@ -3111,6 +3368,8 @@ export interface components {
             overtaken: {
                 [key: string]: number;
             };
+            /** Faults */
+            faults: components["schemas"]["FaultPreview"][];
             /** Warnings */
             warnings: string[];
         };
@@ -3132,6 +3391,22 @@ export interface components {
             instance?: string | null;
             /** Checks */
             checks?: components["schemas"]["CheckOut"][] | null;
+        };
+        /**
+         * ReadingBeside
+         * @description A watched reading: its median among the updated devices and among those that are not, as they say it now.
+         */
+        ReadingBeside: {
+            /** Name */
+            name: string;
+            /** Updated */
+            updated: number | null;
+            /** Updated Devices */
+            updated_devices: number;
+            /** Others */
+            others: number | null;
+            /** Other Devices */
+            other_devices: number;
         };
         /**
          * ReasonIn
@@ -3343,15 +3618,28 @@ export interface components {
             /** Rings */
             rings: components["schemas"]["RingReport"][];
             course: components["schemas"]["CourseOut"];
+            brakes: components["schemas"]["BrakesOut"];
+            suspects: components["schemas"]["SuspectsOut"];
             /** Failures */
             failures: components["schemas"]["FailureReport"][];
             /** Decisions */
             decisions: components["schemas"]["JournalEntry"][];
         };
         /**
+         * ResumeIn
+         * @description Why a rollout goes on; ``leave_out`` is a selector of devices that it leaves alone from now on.
+         */
+        ResumeIn: {
+            /** Reason */
+            reason: string;
+            /** Leave Out */
+            leave_out?: string | null;
+        };
+        /**
          * RingOut
          * @description One ring as it stands, with its attempts counted by state. ``planned`` is how many devices it was to have when it
-         *     was planned, ``targeted`` how many have an attempt; ``opens`` and ``not_before`` are those of its plan.
+         *     was planned, ``targeted`` how many have an attempt, ``ever_bad`` how many of those ever went bad; ``opens`` and
+         *     ``not_before`` are those of its plan; ``asks_why`` says why it awaits go.
          */
         RingOut: {
             /** Position */
@@ -3370,6 +3658,8 @@ export interface components {
             not_before: string | null;
             /** Go At */
             go_at: string | null;
+            /** Asks Why */
+            asks_why: string | null;
             /** Opened At */
             opened_at: string | null;
             /** Soak Until */
@@ -3380,6 +3670,8 @@ export interface components {
             states: {
                 [key: string]: number;
             };
+            /** Ever Bad */
+            ever_bad: number;
         };
         /**
          * RingPreview
@@ -3461,16 +3753,69 @@ export interface components {
          */
         Role: "viewer" | "publisher" | "operator" | "admin";
         /**
+         * RollbackIn
+         * @description Which devices of a rollout are brought back (all, of one ``ring``, only those that went bad, those that ``where``
+         *     picks), how many at once (all, by default), and with which brake; ``reason`` goes to the journal.
+         */
+        RollbackIn: {
+            /** Reason */
+            reason: string;
+            /** Ring */
+            ring?: number | null;
+            /**
+             * Only Bad
+             * @default false
+             */
+            only_bad: boolean;
+            /** Where */
+            where?: string | null;
+            pace?: components["schemas"]["PlanPace"];
+            brake?: components["schemas"]["PlanBrake"];
+        };
+        /**
+         * RollbackPreview
+         * @description What a rollback would do. Devices ``at_risk`` are still switching: their turn comes when that has ended.
+         */
+        RollbackPreview: {
+            /** Rollout */
+            rollout: number;
+            /** Release */
+            release: string;
+            /** Targeted */
+            targeted: number;
+            /** At Risk */
+            at_risk: number;
+            /** Ways */
+            ways: components["schemas"]["WayPreview"][];
+        };
+        /**
+         * RolloutKind
+         * @description What a rollout is for: a release brought to devices, devices brought back, or one device's two slots swapped.
+         * @enum {string}
+         */
+        RolloutKind: "forward" | "rollback" | "swap";
+        /**
          * RolloutOut
-         * @description A rollout as it stands. ``exposed`` counts devices ever cleared, ``at_risk`` those not yet decided,
-         *     ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have an attempt nor were
-         *     passed over, so that targeted = passed over + never given + attempts by state. ``waiting`` counts what live
-         *     attempts wait for. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said;
-         *     ``revision`` counts edits of the plan.
+         * @description A rollout as it stands. ``kind`` is ``forward``, ``rollback`` (of the rollout ``rolls_back``) or ``swap``;
+         *     ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1; ``choices`` says what can be done next
+         *     where it stands still; ``revision`` counts edits of the plan. ``exposed`` counts devices ever cleared, ``at_risk``
+         *     those not yet decided, ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have
+         *     an attempt nor were passed over, so that targeted = passed over + never given + attempts by state. ``waiting``
+         *     counts what live attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they
+         *     first went bad. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said.
          */
         RolloutOut: {
             /** Id */
             id: number;
+            kind: components["schemas"]["RolloutKind"];
+            /** Rolls Back */
+            rolls_back: number | null;
+            /** Rolled Back By */
+            rolled_back_by: number[];
+            /** Round */
+            round: number;
+            /** Choices */
+            choices: string[];
             /** Name */
             name: string;
             /** Release */
@@ -3511,6 +3856,10 @@ export interface components {
             };
             /** Reasons */
             reasons: {
+                [key: string]: number;
+            };
+            /** Harm */
+            harm: {
                 [key: string]: number;
             };
             /** Exposed */
@@ -3669,6 +4018,85 @@ export interface components {
          * @enum {string}
          */
         State: "queued" | "offered" | "downloading" | "staged" | "cleared" | "installing" | "proving" | "confirmed" | "failed" | "reverted" | "silent" | "relapsed" | "called-off" | "rolled-back";
+        /**
+         * StreamOut
+         * @description One place where evidence is kept: ``bad`` of ``seen`` devices there, its ``evidence`` and its ``weight`` in the
+         *     mean.
+         */
+        StreamOut: {
+            /** Name */
+            name: string;
+            /** Weight */
+            weight: number;
+            /** Seen */
+            seen: number;
+            /** Bad */
+            bad: number;
+            /** Evidence */
+            evidence: number;
+        };
+        /**
+         * SuspectOut
+         * @description A fact, or two, that bad devices have more often than chance would have it: ``bad`` of ``devices`` that have it,
+         *     ``other_bad`` of ``others`` that do not; the ``difference`` of the rates with its 95 % interval; Fisher's ``p``, and
+         *     ``q``, the rate of false discoveries at which it is named. ``selector`` can be pasted into ``resume --except``.
+         */
+        SuspectOut: {
+            /** Words */
+            words: string;
+            /** Selector */
+            selector: string;
+            /** Devices */
+            devices: number;
+            /** Bad */
+            bad: number;
+            /** Rate */
+            rate: number;
+            /** Others */
+            others: number;
+            /** Other Bad */
+            other_bad: number;
+            /** Other Rate */
+            other_rate: number;
+            /** Difference */
+            difference: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** P */
+            p: number;
+            /** Q */
+            q: number;
+        };
+        /**
+         * SuspectsOut
+         * @description The suspects of a rollout, the strongest first, among its ``decided`` devices; of all that are named, at most the
+         *     share ``false_rate`` is expected to be false.
+         */
+        SuspectsOut: {
+            /** Rollout */
+            rollout: number;
+            kind: components["schemas"]["BrakeKind"];
+            /** Decided */
+            decided: number;
+            /** Bad */
+            bad: number;
+            /** False Rate */
+            false_rate: number;
+            /** Suspects */
+            suspects: components["schemas"]["SuspectOut"][];
+            /** Words */
+            words: string;
+        };
+        /**
+         * SwapIn
+         * @description Why a device is to switch to what stands in its other slot.
+         */
+        SwapIn: {
+            /** Reason */
+            reason: string;
+        };
         /**
          * Switch
          * @description When a staged image is switched to: as soon as it may, or only when the device restarts by itself anyway.
@@ -3845,6 +4273,22 @@ export interface components {
          */
         WaitingFor: "next-check-in" | "battery" | "charger" | "link" | "window" | "owner-postponed" | "owner-consent" | "device-busy" | "pace" | "children" | "gateway";
         /**
+         * WayPreview
+         * @description Devices that go back in the same way, or cannot for the same reason: how many, and the first of them.
+         */
+        WayPreview: {
+            /** Way */
+            way: string;
+            /** Words */
+            words: string;
+            /** Can */
+            can: boolean;
+            /** Devices */
+            devices: number;
+            /** First */
+            first: string[];
+        };
+        /**
          * WebhookIn
          * @description Where events are to go, and which kinds of them.
          */
@@ -3916,6 +4360,12 @@ export interface components {
             /** Baseline */
             baseline: boolean;
         };
+        /**
+         * Worse
+         * @description In which direction a reading gets worse.
+         * @enum {string}
+         */
+        Worse: "lower" | "higher";
         /**
          * CheckinIn
          * @description What the device runs and how it is. ``boots`` and ``seq`` order check-ins and reports of one device.
@@ -12138,7 +12588,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReasonIn"];
+                "application/json": components["schemas"]["ResumeIn"];
             };
         };
         responses: {
@@ -12412,6 +12862,641 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_brakes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BrakesOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_suspects: {
+        parameters: {
+            query?: {
+                /** @description Of which brake's bad devices; the firmware's first. */
+                brake?: components["schemas"]["BrakeKind"] | null;
+            };
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuspectsOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_rollback: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RollbackIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RollbackPreview"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    roll_back: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key does it only once. */
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RollbackIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    swap_slots: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key does it only once. */
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwapIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,9 +3,11 @@ import { computed, ref } from 'vue'
 
 import { api, told, type Rollout } from '../api/client'
 import ReasonDialog from './ReasonDialog.vue'
+import RollBack from './RollBack.vue'
 
 type Word = 'go' | 'hold' | 'resume' | 'halt' | 'cancel'
 const props = defineProps<{ rollout: Rollout }>()
+const leaveOut = ref('')
 const emit = defineEmits<{ done: [] }>()
 
 const POSSIBLE: Record<string, Word[]> = {
@@ -17,6 +19,14 @@ const POSSIBLE: Record<string, Word[]> = {
 const asking = computed(() => props.rollout.rings.find((ring) => ring.state === 'awaiting-go'))
 const words = computed<Word[]>(() => [...(asking.value && props.rollout.state === 'running' ? (['go'] as Word[]) : []), ...(POSSIBLE[props.rollout.state] ?? [])])
 const asked = ref<Word | null>(null)
+const canRollBack = computed(() => props.rollout.kind === 'forward' && ['halted', 'finished', 'cancelled'].includes(props.rollout.state) && props.rollout.exposed > 0)
+
+/** Asks for a resume without some devices: what a suspect's button does. */
+function resumeWithout(selector: string) {
+  leaveOut.value = selector
+  asked.value = 'resume'
+}
+defineExpose({ resumeWithout })
 
 const effect = computed(() => {
   const { live, at_risk: atRisk } = props.rollout
@@ -37,10 +47,11 @@ async function act(reason: string) {
   const body = { reason }
   if (asked.value === 'go') await told(api.POST('/api/v1/rollouts/{rollout_id}/go', { params, body }))
   else if (asked.value === 'hold') await told(api.POST('/api/v1/rollouts/{rollout_id}/hold', { params, body }))
-  else if (asked.value === 'resume') await told(api.POST('/api/v1/rollouts/{rollout_id}/resume', { params, body }))
+  else if (asked.value === 'resume') await told(api.POST('/api/v1/rollouts/{rollout_id}/resume', { params, body: { ...body, leave_out: leaveOut.value || null } }))
   else if (asked.value === 'halt') await told(api.POST('/api/v1/rollouts/{rollout_id}/halt', { params, body }))
   else await told(api.POST('/api/v1/rollouts/{rollout_id}/cancel', { params, body }))
   asked.value = null
+  leaveOut.value = ''
   emit('done')
 }
 </script>
@@ -48,8 +59,13 @@ async function act(reason: string) {
 <template>
   <div class="row">
     <v-btn v-for="word in words" :key="word" size="small" :color="word === 'halt' ? 'error' : word === 'go' ? 'primary' : undefined" :variant="word === 'go' ? 'flat' : undefined" @click="asked = word">{{ word }}</v-btn>
+    <RollBack v-if="canRollBack" :rollout="rollout" />
     <ReasonDialog :word="asked" :title="`${asked} rollout ${rollout.id}`" needs-reason :act="act" @leave="asked = null">
       <p class="mb-4">{{ effect }}</p>
+      <template v-if="asked === 'resume' && rollout.state === 'halted'">
+        <p class="quiet mb-2">A new round begins: the brakes count devices first exposed from now on.</p>
+        <v-text-field v-model="leaveOut" label="Except devices that this selector picks" placeholder="hw_rev = 2" class="mb-2" hide-details />
+      </template>
     </ReasonDialog>
   </div>
 </template>

@@ -25,6 +25,10 @@ const windows = computed(() => plan.value.calendar?.windows ?? [])
 function setWindow(position: number, values: object) {
   put('calendar', { windows: windows.value.map((window, n) => (n === position ? { ...window, ...values } : window)) })
 }
+const readings = computed(() => plan.value.brake?.readings ?? [])
+function setReading(position: number, values: object) {
+  put('brake', { readings: readings.value.map((reading, n) => (n === position ? { ...reading, ...values } : reading)) })
+}
 const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun']
 </script>
 
@@ -115,11 +119,40 @@ const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun']
       <div class="three">
         <v-text-field type="number" clearable :model-value="plan.pace?.downloading_at_once" label="Downloading at once" hide-details @update:model-value="(text) => put('pace', { downloading_at_once: whole(text) })" />
         <v-text-field type="number" clearable :model-value="plan.pace?.at_risk_at_once" label="At risk at once" hide-details @update:model-value="(text) => put('pace', { at_risk_at_once: whole(text) })" />
-        <v-text-field type="number" clearable :model-value="plan.brake?.hard_stop" label="Halt at bad devices" hide-details @update:model-value="(text) => put('brake', { hard_stop: whole(text) })" />
+        <v-text-field type="number" clearable :model-value="plan.brake?.hard_stop" label="Hard stop at bad devices" hide-details @update:model-value="(text) => put('brake', { hard_stop: whole(text) })" />
         <v-text-field type="number" :model-value="plan.numbers?.retries ?? 2" label="Retries" hide-details @update:model-value="(text) => put('numbers', { retries: whole(text) })" />
         <v-text-field :model-value="plan.numbers?.answer_within ?? '30m'" label="Answer within" hide-details @update:model-value="(text) => put('numbers', { answer_within: text })" />
         <v-text-field :model-value="plan.numbers?.trial_for ?? '30s'" label="On trial for" hide-details @update:model-value="(text) => put('numbers', { trial_for: text })" />
       </div>
+      <h3 class="mt-4">The brake halts on evidence</h3>
+      <div class="three">
+        <v-text-field
+          type="number"
+          step="0.01"
+          :model-value="plan.brake?.firmware_limit ?? 0.02"
+          label="Firmware limit, share of exposed"
+          hide-details
+          @update:model-value="(text) => put('brake', { firmware_limit: whole(text) })"
+        />
+        <v-text-field
+          type="number"
+          step="0.01"
+          :model-value="plan.brake?.delivery_limit ?? 0.1"
+          label="Delivery limit, share of offered"
+          hide-details
+          @update:model-value="(text) => put('brake', { delivery_limit: whole(text) })"
+        />
+        <v-text-field :model-value="(plan.brake?.watch_by ?? ['hw_rev']).join(' ')" label="Watched value by value" placeholder="hw_rev site" hide-details @update:model-value="(text) => put('brake', { watch_by: text.split(/[\s,]+/).filter(Boolean) })" />
+        <v-text-field type="number" :model-value="plan.brake?.min_good ?? 1" label="Good devices before the next ring" hide-details @update:model-value="(text) => put('brake', { min_good: whole(text) })" />
+      </div>
+      <div v-for="(reading, position) in readings" :key="position" class="window mt-2">
+        <v-text-field :model-value="reading.name" label="Reading" hide-details @update:model-value="(name) => setReading(position, { name })" />
+        <v-select :model-value="reading.worse" :items="['lower', 'higher']" label="Worse when" hide-details @update:model-value="(worse) => setReading(position, { worse })" />
+        <v-text-field type="number" step="0.05" :model-value="reading.by ?? 0.2" label="By a share of" hide-details @update:model-value="(text) => setReading(position, { by: whole(text) })" />
+        <v-text-field type="number" :model-value="reading.at_least ?? 0" label="And at least" hide-details @update:model-value="(text) => setReading(position, { at_least: whole(text) })" />
+        <v-btn size="small" variant="text" :aria-label="`Remove reading ${position + 1}`" @click="put('brake', { readings: readings.filter((_, n) => n !== position) })">remove</v-btn>
+      </div>
+      <v-btn size="small" class="mt-2" @click="put('brake', { readings: [...readings, { name: 'free_memory', worse: 'lower' }] })">Watch a reading</v-btn>
       <v-checkbox :model-value="plan.latecomers ?? false" label="late comers are served after the last ring" density="compact" hide-details @update:model-value="(value) => set({ latecomers: value ?? false })" />
     </section>
   </div>

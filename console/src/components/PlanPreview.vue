@@ -53,6 +53,28 @@ function met(ring: Schemas['RingPreview']): string {
       </p>
     </details>
   </div>
+  <template v-if="preview.faults.length">
+    <h2 class="mt-4">What a fault would cost</h2>
+    <table class="faults">
+      <thead>
+        <tr>
+          <th scope="col">a fault of</th>
+          <th v-for="ring in preview.rings" :key="ring.position" scope="col" class="count">{{ ring.name }}</th>
+          <th scope="col" class="count">halted</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="fault in preview.faults" :key="fault.times">
+          <td>{{ fault.times }} × limit <span class="quiet">{{ Math.round(100 * fault.rate) }} %</span></td>
+          <td v-for="(exposed, n) in fault.exposed" :key="n" class="count">
+            <template v-if="exposed">{{ Math.round(exposed) }} <b>{{ Math.round(fault.hurt[n] ?? 0) }}</b></template><template v-else>–</template>
+          </td>
+          <td class="count">{{ Math.round(100 * fault.halted) }} %</td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="quiet">Devices exposed, and <b class="hurt">hurt</b>, before the brake halts, on average over made-up runs in which it strikes every device alike.</p>
+  </template>
   <template v-if="preview.passed_over.length">
     <h2 class="mt-4">Passed over</h2>
     <details v-for="one in preview.passed_over" :key="one.reason">
@@ -99,6 +121,23 @@ function met(ring: Schemas['RingPreview']): string {
 .times b {
   font-weight: 600;
   color: rgb(var(--v-theme-on-surface));
+}
+.faults {
+  font-size: 13px;
+  border-collapse: collapse;
+  font-variant-numeric: tabular-nums;
+}
+.faults th,
+.faults td {
+  padding: 2px 12px 2px 0;
+  text-align: left;
+}
+.faults .count {
+  text-align: right;
+}
+.faults b,
+.hurt {
+  color: var(--rose);
 }
 summary {
   cursor: pointer;

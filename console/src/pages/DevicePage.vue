@@ -6,6 +6,7 @@ import BothEnds from '../components/BothEnds.vue'
 import DeviceActions from '../components/DeviceActions.vue'
 import DeviceWords from '../components/DeviceWords.vue'
 import InstallHere from '../components/InstallHere.vue'
+import SwapSlots from '../components/SwapSlots.vue'
 import PinHere from '../components/PinHere.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
 import StateMark from '../components/StateMark.vue'
@@ -69,6 +70,7 @@ async function settle(reason: string) {
         <div class="row" :class="{ push: !device.attempt }">
           <template v-if="device.admission === 'admitted'">
             <InstallHere :device="device" @done="reload" />
+            <SwapSlots :device="device" @done="reload" />
             <PinHere :device="device" @done="reload" />
           </template>
           <DeviceActions :admission="device.admission" :devices="{ serials: [device.serial] }" :count="1" @done="reload" />

@@ -4,12 +4,14 @@ import { computed, ref, watch } from 'vue'
 import { api, told, type Attempt, type FeedEvent, type Rollout, type Schemas } from '../api/client'
 import ActOnRollout from '../components/ActOnRollout.vue'
 import AttemptDialog from '../components/AttemptDialog.vue'
+import BrakePanel from '../components/BrakePanel.vue'
 import CourseChart from '../components/CourseChart.vue'
 import PlanEdit from '../components/PlanEdit.vue'
 import RingArcs from '../components/RingArcs.vue'
 import RolloutState from '../components/RolloutState.vue'
 import StateBar from '../components/StateBar.vue'
 import StateMark from '../components/StateMark.vue'
+import SuspectsPanel from '../components/SuspectsPanel.vue'
 import { useLoading } from '../loading'
 import { STATES, total, type Counts } from '../states'
 import { reloadOn, useFeed } from '../stores/feed'
@@ -28,6 +30,8 @@ const waitingFor = ref<Attempt['waiting_for'] | null>(null)
 const latest = ref<FeedEvent[]>([])
 const course = ref<Schemas['CoursePoint'][]>([])
 const looked = ref<Attempt | null>(null)
+const brakes = ref<Schemas['BrakesOut'] | null>(null)
+const actions = ref<InstanceType<typeof ActOnRollout> | null>(null)
 
 const { failure, reload } = useLoading(async () => {
   const path = { rollout_id: props.id }
@@ -54,6 +58,10 @@ const { reload: reloadCourse } = useLoading(async () => {
   course.value = (await told(api.GET('/api/v1/rollouts/{rollout_id}/course', { params: { path } }))).points
 })
 reloadOn((event) => event.rollout_id === props.id, reloadCourse, 5000)
+const { reload: reloadBrakes } = useLoading(async () => {
+  brakes.value = await told(api.GET('/api/v1/rollouts/{rollout_id}/brake', { params: { path: { rollout_id: props.id } } }))
+})
+reloadOn((event) => event.rollout_id === props.id, reloadBrakes, 1500)
 watch([filter, ring, reason, waitingFor], reload)
 useFeed().listen((event) => {
   if (event.rollout_id !== props.id || !worthTelling(event)) return
@@ -68,6 +76,11 @@ function worthTelling(event: FeedEvent): boolean {
 }
 
 const passed = computed(() => Object.values(rollout.value?.passed_over ?? {}).reduce((a, b) => a + b, 0))
+const harmed = computed(() => total((rollout.value?.harm ?? {}) as Counts))
+const brakeUntil = computed(() => {
+  const last = brakes.value?.brakes.flatMap((brake) => brake.history.map((point) => point.at)).sort().pop()
+  return rollout.value?.ended_at ?? last ?? brakes.value?.round_at ?? ''
+})
 const ended = computed(() => ['finished', 'cancelled'].includes(rollout.value?.state ?? ''))
 const held = computed(() => Object.entries(rollout.value?.waiting ?? {}).filter(([word]) => word !== 'next-check-in'))
 
@@ -89,15 +102,26 @@ function pick(wanted: string) {
         <span class="push" />
         <PlanEdit :rollout="rollout" @done="reload" />
         <v-btn size="small" :href="`/api/v1/rollouts/${rollout.id}/report.html`" target="_blank">report</v-btn>
-        <ActOnRollout :rollout="rollout" @done="reload" />
+        <ActOnRollout ref="actions" :rollout="rollout" @done="reload" />
       </div>
       <p class="quiet mb-4">
         rollout {{ rollout.id }} · {{ rollout.release }} · {{ rollout.plan.target }} · {{ rollout.state === 'scheduled' ? 'scheduled' : 'started' }} by {{ rollout.created_by }} {{ moment(rollout.started_at ?? rollout.plan.calendar?.start) }}
         <template v-if="rollout.ended_at">· ended {{ moment(rollout.ended_at) }}</template>
       </p>
       <v-alert v-if="rollout.state === 'halted'" type="error" class="mb-4">
-        Halted: {{ rollout.reason }}. {{ rollout.at_risk }} devices are still at risk and are waited for. Resume it, or cancel it
-        once nobody is at risk.
+        <p class="mb-1"><strong>Halted:</strong> {{ rollout.reason }}.</p>
+        <ul class="choices">
+          <li v-for="choice in rollout.choices" :key="choice">{{ choice.replace(/: herald .*/, '') }}</li>
+        </ul>
+      </v-alert>
+      <v-alert v-if="rollout.rolls_back" type="info" class="mb-4">
+        Brings devices of <router-link :to="`/rollouts/${rollout.rolls_back}`">rollout {{ rollout.rolls_back }}</router-link> back to what they came from.
+      </v-alert>
+      <v-alert v-if="rollout.rolled_back_by.length" type="info" class="mb-4">
+        Rolled back by <template v-for="other in rollout.rolled_back_by" :key="other"><router-link :to="`/rollouts/${other}`">rollout {{ other }}</router-link> </template>
+      </v-alert>
+      <v-alert v-for="one in rollout.rings.filter((ring) => ring.state === 'awaiting-go' && ring.asks_why)" :key="one.position" type="warning" class="mb-4">
+        Ring {{ one.name }} awaits go: {{ one.asks_why }}.
       </v-alert>
       <v-alert v-if="rollout.state === 'held'" type="warning" class="mb-4">Held: {{ rollout.reason }}. No offers and no clearances are given.</v-alert>
 
@@ -122,13 +146,15 @@ function pick(wanted: string) {
             </div>
             <p class="quiet">
               {{ part(rollout.downloading, rollout.plan.pace?.downloading_at_once) }} downloading ·
-              {{ amount(rollout.moved_bytes) }} of {{ amount(rollout.all_bytes) }} moved<template v-if="rollout.never_given"> · {{ rollout.never_given }} not given an attempt</template>
+              <template v-if="rollout.all_bytes">{{ amount(rollout.moved_bytes) }} of {{ amount(rollout.all_bytes) }} moved</template><template v-if="rollout.never_given"> · {{ rollout.never_given }} not given an attempt</template>
             </p>
             <p v-for="(count, why) in rollout.passed_over" :key="why" class="quiet">{{ count }} passed over: {{ why }}</p>
           </div>
         </v-card>
         <v-card class="panel">
-          <h2>Went wrong</h2>
+          <h2>Brakes</h2>
+          <BrakePanel v-if="brakes" :brakes="brakes" :until="brakeUntil" />
+          <h2 class="latest-title">Went wrong</h2>
           <p v-if="!Object.keys(rollout.reasons).length" class="quiet">Nothing so far.</p>
           <button v-for="(count, why) in rollout.reasons" :key="why" type="button" class="row wrong" :aria-pressed="reason === why" @click="pick(String(why))">
             <span class="number bad">{{ count }}</span><span>{{ why }}</span>
@@ -147,6 +173,11 @@ function pick(wanted: string) {
           </div>
         </v-card>
       </div>
+
+      <v-card v-if="harmed >= 3" class="panel mb-5">
+        <h2>Suspects: what failing devices have in common</h2>
+        <SuspectsPanel :rollout-id="id" :stamp="`${harmed}/${rollout.at_risk}`" :can-resume="rollout.state === 'halted'" @leave-out="(selector) => actions?.resumeWithout(selector)" />
+      </v-card>
 
       <div class="row filters">
         <h2>Attempts</h2>
@@ -241,6 +272,9 @@ function pick(wanted: string) {
 }
 .latest-title {
   margin-top: 18px;
+}
+.choices {
+  padding-left: 18px;
 }
 .asks {
   color: var(--honey);

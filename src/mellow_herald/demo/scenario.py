@@ -263,17 +263,18 @@ def write_files(place: Place, seed: int, devices: int) -> None:
     (place.folder / "firmware" / "sounds-1.0.0.img").write_bytes(sounds[:8] + b"littlefs" + sounds[16:])
 
 
-def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int) -> None:
+def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int, *, calm: bool = False) -> None:
     """Writes the scenario: ``devices`` hive scales, of which some stand on the bench, one in a hundred has a worn
     load cell and some lose a transfer half-way; a unit of the lab that runs a build of its own; a gateway with
-    sensors behind it. ``codes`` are the enrolment codes by board."""
+    sensors behind it. ``codes`` are the enrolment codes by board. Unless it is ``calm``, a yard loses its mains for a
+    while and some devices are off-line now and then."""
     rng = random.Random(seed)
     faulty, bench = max(1, devices // WORN_IN), min(BENCH, devices // 5)
     # Not on the bench: there, somebody would have seen it.
     drawn = rng.sample(range(bench, devices), faulty + max(2, devices // 13))
     worn, cut = drawn[:faulty], drawn[faulty:]
-    away = set(rng.sample(range(bench, devices), devices // AWAY_IN))
-    lines = _head(place, codes, seed)
+    away = set(rng.sample(range(bench, devices), 0 if calm else devices // AWAY_IN))
+    lines = _head(place, codes, seed, calm)
     for number in range(devices):
         site = rng.choice(list(SITES))
         cuts = [round(rng.uniform(0.2, 0.8), 2)] if number in cut else []
@@ -311,7 +312,7 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int)
     place.scenario.write_text("\n".join(lines) + "\n")
 
 
-def _head(place: Place, codes: dict[str, str], seed: int) -> list[str]:
+def _head(place: Place, codes: dict[str, str], seed: int, calm: bool) -> list[str]:
     def near(path: Path) -> str:
         return json.dumps(str(path.relative_to(place.folder)))
 
@@ -320,9 +321,7 @@ def _head(place: Place, codes: dict[str, str], seed: int) -> list[str]:
         f'vendor_domain = "{VENDOR_DOMAIN}"',
         f"root = {near(place.root_key.with_suffix('.pub.pem'))}",
         f"key_list = {near(place.key_list)}",
-        "",
-        "[[outages]]",
-        *(f"{name} = {json.dumps(value)}" for name, value in OUTAGE.items()),
+        *([] if calm else ["", "[[outages]]", *(f"{name} = {json.dumps(value)}" for name, value in OUTAGE.items())]),
         "",
         f"[boards.{BOARD}]",
         f"code = {json.dumps(codes[BOARD])}",

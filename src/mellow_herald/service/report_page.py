@@ -2,10 +2,12 @@
 
 from collections.abc import Iterable
 from html import escape
+from math import log
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.course import stacked
 from mellow_herald.service.report_text import accounting, moment, size, span
+from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.report import ReportOut, RingReport
 
 WIDTH, HEIGHT = 920, 220
@@ -62,6 +64,9 @@ def _parts(report: ReportOut) -> Iterable[str]:
         ("at risk at once", str(pace.at_risk_at_once or "any number")),
         ("retries", f"{numbers.retries}, after {numbers.retry_pause}"),
         ("answer within", numbers.answer_within),
+        ("firmware brake", f"{plan.brake.firmware_limit:.1%} of the exposed"),
+        ("delivery brake", f"{plan.brake.delivery_limit:.1%} of the offered"),
+        ("watched by", ", ".join(plan.brake.watch_by) or "nothing"),
         ("hard stop", str(plan.brake.hard_stop or "none")),
     ]
     yield _table([], [[escape(name), escape(value)] for name, value in facts])
@@ -75,6 +80,7 @@ def _parts(report: ReportOut) -> Iterable[str]:
     ]  # fmt: skip
     heads = ["ring", "planned", "opened", "done", "soak", "attempts", "good", "bad"]
     yield _table(heads, rows, numbers={1, 5, 6, 7})
+    yield from _harm(report)
     yield "<h2>Where the time went</h2>"
     yield '<p class="quiet">Median of the devices that went each leg of the way.</p>'
     yield _legs(report.rings)
@@ -92,6 +98,54 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield _table(
         ["when", "who", "what", "why"],
         [[moment(e.at), escape(e.who), escape(e.what), escape(e.why)] for e in report.decisions],
+    )
+
+
+def _harm(report: ReportOut) -> Iterable[str]:
+    """The brakes with their lines over time, the control, and the suspects."""
+    shown = [brake for brake in report.brakes.brakes if brake.seen]
+    if shown:
+        yield f"<h2>What the brakes saw</h2><p class='quiet'>Round {report.brakes.round}.</p>"
+    for brake in shown:
+        mark = ' class="bad"' if brake.halts else ""
+        yield f"<p{mark}>{escape(brake.words)}</p>"
+        if brake.bad:
+            yield _evidence(brake)
+    if shown and report.brakes.control is not None:
+        yield f'<p class="quiet">{escape(report.brakes.control.words)}</p>'
+    if report.suspects.bad:
+        yield f"<h2>What failing devices have in common</h2><p>{escape(report.suspects.words)}</p>"
+    if report.suspects.suspects:
+        rows = [
+            [f"<strong>{escape(one.words)}</strong>", f"{one.bad} of {one.devices} ({one.rate:.0%})",
+             f"{one.other_bad} of {one.others} ({one.other_rate:.0%})",
+             f"{100 * one.difference:+.0f} ({100 * one.low:+.0f} … {100 * one.high:+.0f})",
+             f"<code>{escape(one.selector)}</code>"]
+            for one in report.suspects.suspects
+        ]  # fmt: skip
+        yield _table(["suspect", "bad", "others bad", "difference, points", "selector"], rows, numbers={1, 2, 3})
+
+
+def _evidence(brake: BrakeOut) -> str:
+    """Evidence over time on a logarithmic scale that ends a little above what halts."""
+    top, bottom, least = 22, 110, 0.1
+    begin, length = brake.history[0].at, (brake.history[-1].at - brake.history[0].at).total_seconds() or 1
+
+    def y(value: float) -> float:
+        share = log(max(value, least) / least) / log(brake.halts_at / least)
+        return max(2.0, bottom - (bottom - top) * share)
+
+    path, last = [f"M0 {y(1):.1f}"], 1.0
+    for point in brake.history:
+        x = WIDTH * (point.at - begin).total_seconds() / length
+        path += [f"L{x:.1f} {y(last):.1f}", f"L{x:.1f} {y(point.evidence):.1f}"]
+        last = point.evidence
+    colour = "#b3405b" if brake.halts else "#4f8a5b"
+    return (
+        f'<svg viewBox="0 0 {WIDTH} {bottom + 6}" role="img" aria-label="Evidence over time">'
+        f'<line x1="0" x2="{WIDTH}" y1="{top}" y2="{top}" stroke="#b3405b" stroke-dasharray="5 4"/>'
+        f'<text x="6" y="{top - 6}" font-size="12" fill="#66757c">halts at {brake.halts_at:g}</text>'
+        f'<path d="{"".join(path)}" fill="none" stroke="{colour}" stroke-width="2.5"/></svg>'
     )
 
 

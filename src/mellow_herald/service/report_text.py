@@ -3,6 +3,7 @@
 from collections.abc import Iterable
 from datetime import datetime
 
+from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.report import ReportOut
 
 MOMENT = "%Y-%m-%d %H:%M:%S"
@@ -65,6 +66,12 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield f"- at once: {downloading} downloading, {at_risk} at risk"
     numbers = plan.numbers
     yield f"- {numbers.retries} retries, an answer within {numbers.answer_within}, on trial {numbers.trial_for}"
+    brake = plan.brake
+    watched = f", watched by {', '.join(brake.watch_by)}" if brake.watch_by else ""
+    yield (
+        f"- brakes: {brake.firmware_limit:.1%} of the exposed, {brake.delivery_limit:.1%} of the offered; a good "
+        f"release is halted with a chance of at most {brake.alpha:.0%}{watched}"
+    )
     if plan.brake.hard_stop:
         yield f"- halt at {plan.brake.hard_stop} bad devices"
     yield "\n| ring | planned | opens | soak | enough |\n|---|---:|---|---|---:|"
@@ -73,9 +80,24 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield "\n## What happened\n\n| | devices |\n|---|---:|"
     for name, count in accounting(report):
         yield f"| {name} | {count} |"
-    if rollout.reasons:
-        told = ", ".join(f"{count} {reason}" for reason, count in rollout.reasons.items())
+    if rollout.harm:
+        told = ", ".join(f"{count} {reason}" for reason, count in sorted(rollout.harm.items()))
         yield f"\nWent wrong: {told}."
+    if any(brake.seen for brake in report.brakes.brakes):
+        yield f"\n## What the brakes saw\n\nRound {report.brakes.round}.\n"
+        for brake in report.brakes.brakes:
+            yield f"- {_plain(brake.words)}" + (f"; at its highest {_highest(brake):.1f}" if brake.history else "")
+        if report.brakes.control is not None:
+            yield f"- {_plain(report.brakes.control.words)}"
+    if report.suspects.bad:
+        yield f"\n## What failing devices have in common\n\n{_plain(report.suspects.words)}"
+    if report.suspects.suspects:
+        yield "\n| suspect | bad | others bad | difference | selector |\n|---|---:|---:|---:|---|"
+        for one in report.suspects.suspects:
+            yield (
+                f"| {_cell(one.words)} | {one.bad} of {one.devices} | {one.other_bad} of {one.others} "
+                f"| {one.difference:+.0%} ({one.low:+.0%} … {one.high:+.0%}) | `{_code(one.selector)}` |"
+            )
     yield "\n| ring | opened | done | devices | good | bad |\n|---|---|---|---:|---:|---:|"
     for one in report.rings:
         yield (
@@ -101,6 +123,10 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield "\n## Who decided what\n\n| when | who | what | why |\n|---|---|---|---|"
     for entry in report.decisions:
         yield f"| {moment(entry.at)} | {_cell(entry.who)} | {_cell(entry.what)} | {_cell(entry.why)} |"
+
+
+def _highest(brake: BrakeOut) -> float:
+    return max(point.evidence for point in brake.history)
 
 
 def _plain(text: str) -> str:

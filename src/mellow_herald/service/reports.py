@@ -5,10 +5,10 @@ from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.attempt import BAD, State
+from mellow_herald.core.attempt import State
 from mellow_herald.core.course import Move
 from mellow_herald.core.course import course as course_of
-from mellow_herald.service import rollouts
+from mellow_herald.service import brakes, rollouts, suspects
 from mellow_herald.service.context import Context
 from mellow_herald.store import course as store
 from mellow_herald.wire.event import JournalEntry
@@ -36,11 +36,14 @@ async def report(context: Context, rollout_id: int) -> ReportOut:
         failures = await store.failures(connection, rollout_id, MOST_FAILURES)
         decisions = await store.decisions(connection, rollout_id)
         over_time = await _course(connection, row, now)
+    shown_brakes, found = await brakes.show(context, rollout_id), await suspects.find(context, rollout_id, None)
     return ReportOut(
         now=now,
         rollout=shown,
         rings=[_ring(shown, position, spent) for position in range(len(shown.rings))],
         course=over_time,
+        brakes=shown_brakes,
+        suspects=found,
         failures=[FailureReport.model_validate(dict(one)) for one in failures],
         decisions=[JournalEntry.model_validate(dict(one)) for one in decisions],
     )
@@ -51,7 +54,7 @@ def _ring(shown: RolloutOut, position: int, spent: list[Any]) -> RingReport:
     return RingReport(
         position=position, name=ring.name, opened_at=ring.opened_at, done_at=ring.done_at,
         devices=sum(ring.states.values()), good=ring.states.get(State.CONFIRMED, 0),
-        bad=sum(ring.states.get(state, 0) for state in BAD),
+        bad=ring.ever_bad,
         spent=[
             Spent.model_validate({name: one[name] for name in Spent.model_fields})
             for one in spent if one["ring"] == position and one["devices"]

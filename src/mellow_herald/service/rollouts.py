@@ -286,6 +286,7 @@ def _assembled(row: Any, rings: Sequence[Any], counts: Sequence[Any], passed: di
         more = {
             "soak": document.rings[ring["position"]].soak, "targeted": sum(states.values()), "states": states,
             "opens": planned.opens, "not_before": planned.not_before,
+            "ever_bad": sum(c["ever_bad"] for c in counts if c["ring"] == ring["position"]),
         }  # fmt: skip
         ring_views.append(RingOut.model_validate({**ring, **more}))
     states = _sum((c["state"], c["attempts"]) for c in counts)

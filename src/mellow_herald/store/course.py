@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import cast, func, select
+from sqlalchemy import cast, func, or_, select
 from sqlalchemy.dialects.postgresql import INTERVAL
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -87,23 +87,32 @@ async def spent(connection: AsyncConnection, rollout_id: int) -> list[Row]:
 
 
 async def failures(connection: AsyncConnection, rollout_id: int, limit: int) -> list[Row]:
-    """Attempts that are bad, with the last words of their devices."""
+    """Attempts that were ever bad, by why they first were, with the last words of their devices from then."""
     last = (
         select(AttemptEvent.detail, AttemptEvent.log)
-        .where(AttemptEvent.attempt_id == AttemptRow.id, AttemptEvent.state == AttemptRow.state)
+        .where(
+            AttemptEvent.attempt_id == AttemptRow.id,
+            AttemptEvent.state.in_([state.value for state in BAD]),
+            AttemptEvent.detail != "",
+        )
         .order_by(AttemptEvent.id.desc())
         .limit(1)
         .lateral("last")
     )
     statement = (
         select(
-            Device.serial, Device.hw_rev, AttemptRow.ring, AttemptRow.state, AttemptRow.reason,
-            AttemptRow.changed_at.label("at"), func.coalesce(last.c.detail, "").label("detail"),
+            Device.serial, Device.hw_rev, AttemptRow.ring, AttemptRow.state,
+            func.coalesce(AttemptRow.harmed_why, AttemptRow.undelivered_why).label("reason"),
+            func.coalesce(AttemptRow.harmed_at, AttemptRow.undelivered_at).label("at"),
+            func.coalesce(last.c.detail, "").label("detail"),
             func.coalesce(last.c.log, "").label("log"),
         )
         .join(Device, Device.id == AttemptRow.device_id)
         .outerjoin(last, AttemptRow.id == AttemptRow.id)
-        .where(AttemptRow.rollout_id == rollout_id, AttemptRow.state.in_([state.value for state in BAD]))
+        .where(
+            AttemptRow.rollout_id == rollout_id,
+            or_(AttemptRow.harmed_at.is_not(None), AttemptRow.undelivered_at.is_not(None)),
+        )
         .order_by(AttemptRow.id)
         .limit(limit)
     )  # fmt: skip

@@ -1,9 +1,11 @@
 """What happened in a rollout, for people who were not there."""
 
 from mellow_herald.core.attempt import State
+from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.model import Shown, Time
 from mellow_herald.wire.rollout import RolloutOut
+from mellow_herald.wire.suspect import SuspectsOut
 
 
 class CoursePoint(Shown):
@@ -63,5 +65,7 @@ class ReportOut(Shown):
     rollout: RolloutOut
     rings: list[RingReport]
     course: CourseOut
+    brakes: BrakesOut
+    suspects: SuspectsOut
     failures: list[FailureReport]
     decisions: list[JournalEntry]

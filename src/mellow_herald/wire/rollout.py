@@ -13,7 +13,8 @@ from mellow_herald.wire.plan import PlanDocument, PlanPace, PlanRing, Target
 
 class RingOut(Shown):
     """One ring as it stands, with its attempts counted by state. ``planned`` is how many devices it was to have when it
-    was planned, ``targeted`` how many have an attempt; ``opens`` and ``not_before`` are those of its plan."""
+    was planned, ``targeted`` how many have an attempt, ``ever_bad`` how many of those ever went bad; ``opens`` and
+    ``not_before`` are those of its plan; ``asks_why`` says why it awaits go."""
 
     position: int
     name: str
@@ -29,6 +30,7 @@ class RingOut(Shown):
     soak_until: Time | None
     done_at: Time | None
     states: dict[State, int]
+    ever_bad: int
 
 
 class RolloutOut(Shown):
