@@ -3,12 +3,14 @@
 import json
 from pathlib import Path
 
-from bench import checkins, fleet, rings, uploads
+from bench import brake, checkins, fleet, halting, rings, uploads
 
 
 def main() -> None:
     """Measures and prints."""
-    results = [checkins.measure(), *uploads.measure(), *fleet.measure(), *rings.measure()]
+    results = [
+        checkins.measure(), *uploads.measure(), *fleet.measure(), *rings.measure(), *brake.measure(), *halting.measure()
+    ]  # fmt: skip
     for figure in results:
         print(figure.line())
     out = Path(__file__).parent / "results.json"

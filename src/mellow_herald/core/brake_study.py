@@ -5,6 +5,7 @@ The conductor never calls this: it serves the preview, the tests that hold a bra
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -15,17 +16,23 @@ from mellow_herald.core.brake import RING, WHOLE, Numbers, Watch, log_evidence, 
 Flags = npt.NDArray[np.bool_]
 Counts = npt.NDArray[np.int64]
 # Beyond so many devices a rollout that was not halted is taken not to be halted at all.
-MOST_PLAYED = 20_000
+MOST_PLAYED = 5_000
 FAULTS = (1.0, 2.0, 5.0, 10.0, 25.0)
-RUNS = 200
+RUNS = 100
+BLOCK = 64
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Lane:
     """One stream of a played rollout: its weight, and which of the devices, in order of first exposure, are in it."""
 
     weight: float
     members: Flags
+
+    @cached_property
+    def seen(self) -> Counts:
+        """How many of its devices are among the first n, for n = 1 …"""
+        return np.cumsum(self.members, dtype=np.int64)
 
 
 def lanes(watch: Watch, rings: Sequence[int] | Counts, facts: Mapping[str, Sequence[str]]) -> list[Lane]:
@@ -57,19 +64,35 @@ def first_halt(
     # Evidence rises with bad news alone: it is enough to look when there is some.
     order = np.argsort(heard, kind="stable")
     which, at = which[order], np.minimum(heard[order], len(bad))
-    logs: list[Numbers] = []
-    for lane in streams:
-        seen = np.cumsum(lane.members)[at - 1]
-        wrong = np.cumsum(lane.members[which])
-        logs.append(log_evidence(wrong, seen, limit) + np.log(lane.weight))
+    seen = np.stack([lane.seen[at - 1] for lane in streams]).astype(np.float64)
+    wrong = np.stack([np.cumsum(lane.members[which]) for lane in streams]).astype(np.float64)
+    weights = np.log([lane.weight for lane in streams])
     idle = 1.0 - sum(lane.weight for lane in streams)
-    if idle > 1e-12:
-        logs.append(np.full(len(at), np.log(idle)))
-    over = np.flatnonzero(logsumexp(np.stack(logs), axis=0) >= np.log(halt))
-    if not len(over):
-        return None
-    exposed = int(at[over[0]])
-    return exposed, int(bad[:exposed].sum())
+    rest = np.log(idle) if idle > 1e-12 else -np.inf
+    # The evidence is a mean of likelihood ratios, so never above the largest: only where that would do is it computed.
+    worth = np.flatnonzero(_mixed(_largest_ratio(wrong, seen, limit), weights, rest) >= np.log(halt))
+    for begin in range(0, len(worth), BLOCK):
+        some = worth[begin : begin + BLOCK]
+        over = np.flatnonzero(_mixed(log_evidence(wrong[:, some], seen[:, some], limit), weights, rest) >= np.log(halt))
+        if len(over):
+            exposed = int(at[some[over[0]]])
+            return exposed, int(bad[:exposed].sum())
+    return None
+
+
+def _mixed(logs: Numbers, weights: Numbers, rest: float) -> Numbers:
+    """The logarithm of the weighted mean of streams; ``rest`` is that of the weight of those that have not opened."""
+    whole = np.concatenate([logs + weights[:, None], np.full((1, logs.shape[1]), rest)])
+    return np.asarray(logsumexp(whole, axis=0), np.float64)
+
+
+def _largest_ratio(bad: Numbers, seen: Numbers, limit: float) -> Numbers:
+    """The logarithm of the largest likelihood ratio of any rate above the limit against the limit."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        share = np.where(seen > 0, bad / np.maximum(seen, 1), 0.0)
+        ratio = bad * np.log(share / limit) + (seen - bad) * np.log((1 - share) / (1 - limit))
+        all_bad = bad * np.log(1 / limit)
+    return np.where(share <= limit, 0.0, np.where(bad == seen, all_bad, ratio))
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +124,8 @@ def foresee_faults(
     news = np.minimum(np.arange(total) + np.maximum(lag, 1), ends)
     facts = {name: _drawn(shares.get(name, {}), total, rng) for name in watch.foreseen}
     streams = lanes(watch, position, facts) if total else []
+    parts = np.bincount(position, minlength=len(rings))
+    unplayed = np.asarray(rings, np.float64) - parts
     found = []
     for times in FAULTS:
         rate = min(1.0, times * limit)
@@ -112,11 +137,17 @@ def foresee_faults(
             upto = total if stop is None else stop[0]
             exposed += np.bincount(position[:upto], minlength=len(rings))
             hurt += np.bincount(position[:upto], weights=bad[:upto], minlength=len(rings))
-            if stop is None and total < sum(rings):
-                left = np.asarray(rings) - np.bincount(position, minlength=len(rings))
-                exposed += left
-                hurt += left * rate
+            more = unplayed if stop is None else _at_risk_beyond(position[upto - 1], unplayed, at_once, parts)
+            exposed += more
+            hurt += more * rate
         found.append(Fault(times, rate, tuple(exposed / runs), tuple(hurt / runs), halted / runs))
+    return found
+
+
+def _at_risk_beyond(ring: int, unplayed: Numbers, at_once: Sequence[int], parts: Counts) -> Numbers:
+    """Devices of the ring of the halt that are at risk together with the played ones, but were not played."""
+    found = np.zeros_like(unplayed)
+    found[ring] = max(0.0, min(float(unplayed[ring]), float(at_once[ring] - parts[ring])))
     return found
 
 

@@ -1,0 +1,134 @@
+"""The moment of a halt, hammered: several workers, thousands of devices, and their own flash as the witness."""
+
+import asyncio
+import os
+import subprocess
+import time
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+from mellow_herald.client import Herald
+from mellow_herald.core.keys import raw_public
+from mellow_herald.wire.board import BoardIn
+from mellow_herald.wire.fleet import CodeIn
+from mellow_herald.wire.plan import PlanDocument
+from tests.harness.crowd import NEW, OLD, Crowd, Member
+from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher
+from tests.system.test_flight import Flight, folder, until
+
+__all__ = ["folder"]
+pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
+DEVICES = int(os.environ.get("HERALD_TEST_CROWD", "2000"))
+WORKERS, AT_RISK = 3, 120
+HAMMERED_SECONDS = 3.0
+
+
+def prepare(herald: Herald) -> str:
+    """A board, keys and two releases; returns an enrolment code."""
+    publisher = Publisher()
+    slots = [{"name": "a", "size": 65536}, {"name": "b", "size": 65536}]
+    herald.boards.add(
+        BoardIn(name=BOARD, vendor_domain=DOMAIN, lines=[LINE], hw_revs=[1, 2, 3], slots=slots, check_in="1h")  # type: ignore[arg-type]
+    )
+    herald.keys.publish(raw_public(publisher.root), publisher.key_list_bytes())
+    for version in ("2.4.0", "2.5.0"):
+        herald._http.post(
+            "/api/v1/releases", content=publisher.release_file(version),
+            headers={"content-type": "application/suit-envelope+cose"},
+        ).raise_for_status()  # fmt: skip
+    code = herald.codes.make(CodeIn(board=BOARD, line=LINE, uses=DEVICES)).code
+    assert code is not None
+    return code
+
+
+def plan(**more: object) -> PlanDocument:
+    return PlanDocument.model_validate(
+        {
+            "name": "to all", "release": f"{BOARD}/{LINE}/2.5.0", "target": f"board = {BOARD}",
+            "rings": [{"name": "all", "soak": "0s"}], "numbers": {"retries": 0, "answer_within": "10h"}, **more,
+        }
+    )  # fmt: skip
+
+
+async def hammer(crowd: Crowd, herald: Herald, rollout_id: int) -> None:
+    """Everybody who has staged asks for clearance again and again; those who get it fail or confirm, until the brake
+    has halted and for a while after that."""
+    waiting = list(crowd.members)
+    halted_at: float | None = None
+
+    async def ask(member: Member) -> None:
+        before = member.boots_image
+        await crowd.check_in(member)
+        if member.boots_image == NEW and before == OLD:
+            await crowd.report(member, "installing", "proving")
+            bad = member.hw_rev == 2
+            if bad:
+                member.boots_image, member.standby = OLD, NEW  # its boot loader went back
+                await crowd.report(member, "reverted", reason="crashed")
+            else:
+                await crowd.report(member, "confirmed")
+
+    deadline = time.monotonic() + 60
+    while halted_at is None or time.monotonic() < halted_at + HAMMERED_SECONDS:
+        assert time.monotonic() < deadline, "the brake did not halt"
+        for at in range(0, len(waiting), 200):
+            await crowd.each(waiting[at : at + 200], ask)
+            if halted_at is None and herald.rollouts.show(rollout_id).state == "halted":
+                halted_at = time.monotonic()
+        waiting = [member for member in waiting if not member.clearances]
+
+
+def test_once_a_halt_is_committed_no_other_flash_ever_boots_the_image(folder: Path) -> None:
+    flight = Flight(folder)
+    try:
+        parent: subprocess.Popen[bytes] = flight.serve("--workers", str(WORKERS))
+        herald = flight.signed_in()
+        code, crowd = prepare(herald), Crowd(flight.port, DEVICES)
+
+        async def play() -> int:
+            await crowd.open()
+            await crowd.each(crowd.members, lambda member: crowd.enrol(member, code))
+            await crowd.each(crowd.members, crowd.check_in)
+            rollout_id = herald.rollouts.start(plan(pace={"at_risk_at_once": AT_RISK})).id
+            until(20, lambda: herald.rollouts.show(rollout_id).rings[0].state == "open")
+            await crowd.each(crowd.members, crowd.stage)
+            await hammer(crowd, herald, rollout_id)
+            await crowd.each(crowd.members, crowd.check_in)
+            crowd.close()
+            return rollout_id
+
+        rollout_id = asyncio.run(play())
+        assert parent.poll() is None
+        until(20, lambda: herald.rollouts.show(rollout_id).live == 0)
+        check(herald, crowd, rollout_id)
+    finally:
+        with suppress(UnboundLocalError):
+            herald.close()
+        flight.stop()
+
+
+def check(herald: Herald, crowd: Crowd, rollout_id: int) -> None:
+    """The halt's number stands between those who may have booted the image and all others."""
+    shown = herald.rollouts.show(rollout_id)
+    assert shown.state == "halted" and "firmware brake" in (shown.reason or "")
+    number = shown.halt_number
+    assert number is not None
+    told = {member.serial: member for member in crowd.members if member.clearances}
+    assert all(one < number for member in told.values() for one in member.clearances)
+    seen, after = {}, None
+    while True:
+        page = herald.rollouts.attempts(rollout_id, limit=1000, after=after)
+        seen |= {attempt.serial: attempt for attempt in page.items}
+        if (after := page.next) is None:
+            break
+    assert len(seen) == DEVICES
+    exposed = {serial for serial, attempt in seen.items() if attempt.exposed_at is not None}
+    assert exposed == told.keys(), "those on the wire are exactly those with a number below the halt's"
+    assert all(seen[serial].clearance == member.clearances[-1] for serial, member in told.items())
+    assert {m.serial for m in crowd.members if m.boots_image == NEW} <= exposed
+    assert sum(shown.states.values()) == shown.targeted == DEVICES
+    good = {serial for serial, attempt in seen.items() if attempt.state == "confirmed"}
+    assert good == {m.serial for m in crowd.members if m.boots_image == NEW}
+    assert shown.harm.get("crashed", 0) == len(exposed) - len(good) > 0
