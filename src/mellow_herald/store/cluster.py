@@ -135,7 +135,11 @@ class Cluster:
             "port": str(port),
             "unix_socket_directories": "",
             "max_connections": "100",
-            "shared_buffers": "128MB",
+            "shared_buffers": "256MB",
+            # Everything that is read often is in memory, and opening a large ring writes much at once.
+            "random_page_cost": "1.1",
+            "max_wal_size": "4GB",
+            "wal_compression": "on",
             "timezone": "UTC",
             "log_timezone": "UTC",
         }

@@ -18,6 +18,7 @@ from sqlalchemy import (
     literal,
     or_,
     select,
+    text,
     update,
 )
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB, insert
@@ -73,13 +74,20 @@ async def load_groups(
         inner = inner.where(~_attempted(rollout_id))
     found = inner.subquery()
     columns = [column for column in found.c if column.name != "id"]
+    # A few groups of very many devices each: hashed in one pass. The planner, which cannot foresee how few there are,
+    # would sort a million wide rows.
+    await connection.execute(
+        text("SELECT set_config('work_mem', '256MB', true), set_config('enable_sort', 'off', true)")
+    )
     statement = select(
         *columns,
         func.count().label("devices"),
         func.array_agg(found.c.id).filter(found.c.reason.is_(None)).label("ids"),
     ).group_by(*columns)
+    found_rows = (await connection.execute(statement)).mappings().all()
+    await connection.execute(text("SELECT set_config('enable_sort', 'on', true)"))
     groups, passed = [], {}
-    for row in (await connection.execute(statement)).mappings():
+    for row in found_rows:
         if row["reason"] is not None:
             passed[row["reason"]] = passed.get(row["reason"], 0) + row["devices"]
             continue
@@ -108,16 +116,13 @@ def frozen_facts() -> ColumnElement[Any]:
 async def share_of_values(
     connection: AsyncConnection, target: Target, names: Sequence[str], now: datetime, most: int
 ) -> dict[str, dict[str, float]]:
-    """For each fact the values that eligible devices have now with their shares (0–1), the most frequent first, at most
-    ``most`` of them."""
+    """For each fact the values that targeted devices have now with their shares (0–1), the most frequent first, at most
+    ``most`` of them. Who is passed over is among them: it would take as long as the draw to tell, and a value too many
+    costs a stream next to nothing."""
     found: dict[str, dict[str, float]] = {}
     for name in names:
         value = fact_text(name, now).label("value")
-        inner = (
-            select(value)
-            .where(compile_selector(target.where, now), compile_reason(target.rules, now).is_(None))
-            .subquery()
-        )
+        inner = select(value).where(compile_selector(target.where, now)).subquery()
         statement = (
             select(inner.c.value, func.count().label("devices"))
             .group_by(inner.c.value)
@@ -258,12 +263,16 @@ async def _give(
 ) -> None:  # fmt: skip
     """Set-based and safe to repeat: attempts for those who are eligible now, reasons for the others."""
     these = literal(ids, ARRAY(BigInteger))
+    # Everything that is asked of a device is read in one go: opening a large ring is mostly this statement.
     chosen = (
-        select(Device.id, compile_reason(target.rules, now).label("reason"))
+        select(
+            Device.id, Device.version, Device.digest, frozen_facts().label("facts"),
+            compile_reason(target.rules, now).label("reason"),
+        )
         .where(Device.id == any_(these), ~_attempted(rollout_id))
         .order_by(Device.id)
         .cte("chosen")
-    )
+    )  # fmt: skip
     ring = plan.rings[position]
     values = {
         "rollout_id": rollout_id,
@@ -282,15 +291,10 @@ async def _give(
         "before": {},
         "installs": 0,
     }
-    source = (
-        select(
-            Device.id, Device.version, Device.digest, frozen_facts(),
-            *(literal(value, AttemptRow.__table__.c[name].type) for name, value in values.items()),
-        )
-        .join(chosen, chosen.c.id == Device.id)
-        .where(chosen.c.reason.is_(None))
-        .order_by(Device.id)
-    )  # fmt: skip
+    source = select(
+        chosen.c.id, chosen.c.version, chosen.c.digest, chosen.c.facts,
+        *(literal(value, AttemptRow.__table__.c[name].type) for name, value in values.items()),
+    ).where(chosen.c.reason.is_(None))  # fmt: skip
     columns = ["device_id", "from_version", "from_digest", "facts", *values]
     given = insert(AttemptRow).from_select(columns, source).on_conflict_do_nothing().returning(AttemptRow.device_id)
     given_cte = given.cte("given")
