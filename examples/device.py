@@ -232,7 +232,7 @@ class Device:
         if not self.file.exists():
             image = Path(options.image).read_bytes()
             (self.folder / "a.bin").write_bytes(image)
-            note = {"version": options.version, "digest": hashlib.sha256(image).hexdigest(), "floor": 0}
+            note = {"version": options.version, "digest": hashlib.sha256(image).hexdigest(), "floor": 0, "proven": True}
             self.state = {
                 "boots": 0, "active": "a", "trial": None, "floor": 0, "slots": {"a": note}, "unsent": [],
                 "nonce": secrets.token_hex(16), "token": None, "key_list": None, "work": None,
@@ -310,7 +310,8 @@ class Device:
         """A check-in: what runs, and how the device is."""
         self.seq += 1
         standby = "b" if self.slot == "a" else "a"
-        slots = self.state["slots"]
+        said = ("version", "digest", "floor")
+        slots = {slot: {name: note[name] for name in said} for slot, note in self.state["slots"].items()}
         return {
             "boots": self.state["boots"], "seq": self.seq, "ready": not self.on_trial, "updater": 1,
             "running": {"app": {**slots[self.slot], "slot": self.slot}},
@@ -373,8 +374,8 @@ class Device:
             self.say(f"{wanted['version']} is signed by {wanted['kid']}")
             standby = "b" if self.slot == "a" else "a"
             self.download(wanted, standby)
-            note = {"version": wanted["version"], "digest": wanted["digest"], "floor": wanted["floor"]}
-            self.state["slots"][standby] = note
+            note = {name: wanted[name] for name in ("version", "digest", "floor", "kid")}
+            self.state["slots"][standby] = {**note, "proven": False}
             self.state["work"] |= {"kid": wanted["kid"], "slot": standby}
             self.report("staged")
         except Refused as refused:
@@ -413,9 +414,9 @@ class Device:
             raise Refused("digest-mismatch", "what stands in the slot is not what the manifest says")
 
     def switch(self):
-        """Puts the standby slot on trial and restarts, if its signer is still good."""
+        """Puts the standby slot on trial and restarts, if its signer is still good (what came by cable has none)."""
         work = self.state["work"]
-        if self.keys().get(work["kid"], (b"", "unknown"))[1] not in ("active", "retired"):
+        if work["kid"] and self.keys().get(work["kid"], (b"", "unknown"))[1] not in ("active", "retired"):
             self.state["slots"].pop(work["slot"], None)
             self.report("failed", reason="signature-refused", detail=f"key {work['kid']} was revoked meanwhile")
             return
@@ -426,6 +427,18 @@ class Device:
         if self.on_trial:
             self.prove(work["slot"])
 
+    def switch_back(self, order):
+        """Switches to what ran here before and still stands in the other slot: no download, but a trial all the same."""
+        other = "b" if self.slot == "a" else "a"
+        note = self.state["slots"].get(other, {})
+        attempt = {name: order[name] for name in ("attempt", "try", "trial_s")}
+        self.state["work"] = {**attempt, "slot": other, "kid": note.get("kid")}
+        if note.get("proven") and note["floor"] >= self.state["floor"]:
+            self.switch()
+        else:
+            detail = "the other slot holds nothing that once ran here, or its floor number is too low"
+            self.report("failed", reason="refused-by-device", detail=detail)
+
     def prove(self, slot):
         """On trial: tests itself, reaches the service, then vouches for the new firmware."""
         self.report("proving", tests=[{"name": "image", "passed": True}])
@@ -433,6 +446,7 @@ class Device:
             "POST", "checkins", {"boots": self.state["boots"], "seq": 0, "after_restart": True}, patient=False
         )[0]:
             self.state["active"], self.on_trial = slot, False
+            self.state["slots"][slot]["proven"] = True
             self.state["floor"] = max(self.state["floor"], self.state["slots"][slot]["floor"])
             self.save()
 
@@ -464,8 +478,12 @@ class Device:
                 self.fetch(order)
             elif order["order"] == "switch" and "slot" in (self.state["work"] or {}):
                 self.switch()
+            elif order["order"] == "switch-back":
+                self.switch_back(order)
             elif order["order"] == "abandon":
-                self.state["slots"].pop("b" if self.slot == "a" else "a", None)
+                other = "b" if self.slot == "a" else "a"
+                if not self.state["slots"].get(other, {}).get("proven"):  # what once ran is the way back
+                    self.state["slots"].pop(other, None)
                 self.save()
                 self.sleep(pause)
             else:

@@ -73,6 +73,18 @@ def test_it_takes_a_release_from_first_call_to_confirmed(service: RunningService
     assert (shown.version, shown.known_build, shown.way_back) == ("2.5.0", True, True)
 
 
+def test_it_switches_back_and_forth_without_a_download(service: RunningService, tmp_path: Path) -> None:
+    service.publish("2.4.0").raise_for_status()
+    rollout_id = begin(service, tmp_path)
+    assert run(service, tmp_path, "--until", "2.5.0").returncode == 0
+    service.wait_for(rollout_id, lambda r: r.state == "finished")
+    for version in ("2.4.0", "2.5.0"):
+        swap = service.herald.devices.swap("TA-own", "back and forth")
+        done = run(service, tmp_path, "--until", version)
+        assert done.returncode == 0 and "is signed by" not in done.stdout, done.stdout + done.stderr
+        assert service.wait_for(swap.id, lambda r: r.state == "finished").states == {"confirmed": 1}
+
+
 def test_it_refuses_what_its_root_did_not_vouch_for(service: RunningService, tmp_path: Path) -> None:
     rollout_id = begin(service, tmp_path)
     stranger = raw_public(Ed25519PrivateKey.generate())
