@@ -155,9 +155,18 @@ function pick(wanted: string) {
           <h2>Brakes</h2>
           <BrakePanel v-if="brakes" :brakes="brakes" :until="brakeUntil" />
           <h2 class="latest-title">Went wrong</h2>
-          <p v-if="!Object.keys(rollout.reasons).length" class="quiet">Nothing so far.</p>
-          <button v-for="(count, why) in rollout.reasons" :key="why" type="button" class="row wrong" :aria-pressed="reason === why" @click="pick(String(why))">
+          <p v-if="!harmed" class="quiet">Nothing so far.</p>
+          <button
+            v-for="(count, why) in rollout.harm"
+            :key="why"
+            type="button"
+            class="row wrong"
+            :disabled="!rollout.reasons[why]"
+            :aria-pressed="reason === why"
+            @click="pick(String(why))"
+          >
             <span class="number bad">{{ count }}</span><span>{{ why }}</span>
+            <span v-if="(rollout.reasons[why] ?? 0) < count" class="quiet">{{ rollout.reasons[why] ?? 0 }} still</span>
           </button>
           <h2 class="latest-title">States over time</h2>
           <CourseChart :points="course" :rings="rollout.rings as never" />
@@ -256,7 +265,7 @@ function pick(wanted: string) {
   display: grid;
   grid-template-columns: 230px 1fr;
   gap: 24px;
-  align-items: center;
+  align-items: start;
 }
 .filters {
   gap: 4px;
