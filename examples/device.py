@@ -428,7 +428,7 @@ class Device:
             self.prove(work["slot"])
 
     def switch_back(self, order):
-        """Switches to what ran here before and still stands in the other slot: no download, but a trial all the same."""
+        """Switches to what ran here before and still stands in the other slot: a trial, but no download."""
         other = "b" if self.slot == "a" else "a"
         note = self.state["slots"].get(other, {})
         attempt = {name: order[name] for name in ("attempt", "try", "trial_s")}

@@ -447,3 +447,57 @@ def test_a_rollout_is_steered_from_its_page(page: Page, service: RunningService,
     with page.expect_popup() as popup:
         page.get_by_role("link", name="report").click()
     expect(popup.value.get_by_role("heading", name="Where the time went")).to_be_visible()
+
+
+def test_a_bad_release_is_seen_understood_and_taken_back(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    rollout_id = begin(service)
+    sign_in(page)
+    page.goto(f"/rollouts/{rollout_id}")
+    expect(page.get_by_text("Nobody has been told yet")).to_be_visible()
+    go_through(fleet[0])
+    fleet[0].checkin(after_restart=True)
+    expect(page.get_by_test_id("brake-firmware")).to_contain_text("0 bad of 1 exposed")
+    for device in fleet[1:]:
+        device.checkin()
+        device.stage()
+        device.checkin()
+    for device in fleet[1:]:
+        device.report("reverted", reason="crashed")
+    expect(page.get_by_test_id("rollout-state")).to_have_text("halted")
+    expect(page.get_by_role("alert")).to_contain_text("firmware brake: evidence")
+    expect(page.get_by_role("alert")).to_contain_text("bring its devices back")
+    gauge = page.get_by_role("meter", name="Evidence of the firmware brake")
+    expect(gauge).to_have_attribute("aria-valuenow", "40")
+    expect(page.get_by_role("img", name="Evidence over time")).to_be_visible()
+    expect(page.get_by_text("3 of 4 decided devices are bad")).to_be_visible()
+    assert page.evaluate(UNLABELLED) == []
+
+    page.get_by_role("button", name="resume", exact=True).click()
+    expect(page.get_by_text("A new round begins")).to_be_visible()
+    page.get_by_role("button", name="Leave it").click()
+    page.get_by_role("button", name="roll back").click()
+    ways = page.get_by_role("dialog").get_by_test_id("way")
+    expect(ways.filter(has_text="switch-back")).to_contain_text("1")
+    expect(ways.filter(has_text="already-back")).to_contain_text("3")
+    page.get_by_label("Reason, for the journal").fill("it crashes")
+    page.get_by_role("dialog").get_by_role("button", name="roll back").click()
+    expect(page.get_by_role("heading", name=f"back from 2.5.0 (rollout {rollout_id})")).to_be_visible()
+    order = fleet[0].checkin().json()
+    assert order["order"] == "switch-back"
+    fleet[0].report("installing")
+    fleet[0].switch()
+    fleet[0].checkin(after_restart=True)
+    fleet[0].order = order
+    fleet[0].report("confirmed")
+    expect(page.get_by_test_id("rollout-state")).to_have_text("finished")
+    page.get_by_role("link", name=f"rollout {rollout_id}").click()
+    expect(page.get_by_text("Rolled back by")).to_be_visible()
+
+    page.goto(f"/fleet/{fleet[0].serial}")
+    page.get_by_role("button", name="swap slots").click()
+    page.get_by_label("Reason, for the journal").fill("try it here")
+    page.get_by_role("button", name="swap", exact=True).click()
+    expect(page.get_by_label("Reason, for the journal")).to_have_count(0)
+    assert service.herald.rollouts.list().items[0].kind == "swap"

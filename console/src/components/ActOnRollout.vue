@@ -19,7 +19,7 @@ const POSSIBLE: Record<string, Word[]> = {
 const asking = computed(() => props.rollout.rings.find((ring) => ring.state === 'awaiting-go'))
 const words = computed<Word[]>(() => [...(asking.value && props.rollout.state === 'running' ? (['go'] as Word[]) : []), ...(POSSIBLE[props.rollout.state] ?? [])])
 const asked = ref<Word | null>(null)
-const canRollBack = computed(() => props.rollout.kind === 'forward' && ['halted', 'finished', 'cancelled'].includes(props.rollout.state) && props.rollout.exposed > 0)
+const canRollBack = computed(() => props.rollout.kind === 'forward' && ['halted', 'finished', 'cancelled'].includes(props.rollout.state) && props.rollout.exposed > (props.rollout.states['rolled-back'] ?? 0))
 
 /** Asks for a resume without some devices: what a suspect's button does. */
 function resumeWithout(selector: string) {

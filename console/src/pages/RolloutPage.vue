@@ -63,6 +63,14 @@ const { reload: reloadBrakes } = useLoading(async () => {
 })
 reloadOn((event) => event.rollout_id === props.id, reloadBrakes, 1500)
 watch([filter, ring, reason, waitingFor], reload)
+// From a rollout to its rollback and back: the same page with another number.
+watch(
+  () => props.id,
+  () => {
+    latest.value = []
+    void Promise.all([reload(), reloadCourse(), reloadBrakes()])
+  },
+)
 useFeed().listen((event) => {
   if (event.rollout_id !== props.id || !worthTelling(event)) return
   latest.value = [event, ...latest.value].slice(0, LATEST)
@@ -145,10 +153,13 @@ function pick(wanted: string) {
               <div><div class="number">{{ passed }}</div><span class="quiet">passed over</span></div>
             </div>
             <p class="quiet">
-              {{ part(rollout.downloading, rollout.plan.pace?.downloading_at_once) }} downloading ·
-              <template v-if="rollout.all_bytes">{{ amount(rollout.moved_bytes) }} of {{ amount(rollout.all_bytes) }} moved</template><template v-if="rollout.never_given"> · {{ rollout.never_given }} not given an attempt</template>
+              {{ part(rollout.downloading, rollout.plan.pace?.downloading_at_once) }} downloading<template v-if="rollout.all_bytes"> · {{ amount(rollout.moved_bytes) }} of {{ amount(rollout.all_bytes) }} moved</template><template v-if="rollout.never_given"> · {{ rollout.never_given }} not given an attempt</template>
             </p>
             <p v-for="(count, why) in rollout.passed_over" :key="why" class="quiet">{{ count }} passed over: {{ why }}</p>
+          </div>
+          <div class="over-time">
+            <h2>States over time</h2>
+            <CourseChart :points="course" :rings="rollout.rings as never" />
           </div>
         </v-card>
         <v-card class="panel">
@@ -168,8 +179,6 @@ function pick(wanted: string) {
             <span class="number bad">{{ count }}</span><span>{{ why }}</span>
             <span v-if="(rollout.reasons[why] ?? 0) < count" class="quiet">{{ rollout.reasons[why] ?? 0 }} still</span>
           </button>
-          <h2 class="latest-title">States over time</h2>
-          <CourseChart :points="course" :rings="rollout.rings as never" />
           <h2 class="latest-title">Latest</h2>
           <p v-if="!latest.length" class="quiet">Nothing since this page was opened.</p>
           <div v-for="event in latest" :key="event.id" class="row latest">
@@ -273,6 +282,9 @@ function pick(wanted: string) {
 }
 .filters h2 {
   margin: 0 12px 0 0;
+}
+.over-time {
+  grid-column: 1 / -1;
 }
 .numbers {
   display: grid;

@@ -173,7 +173,9 @@ async def move_ring(
 async def count_attempts(connection: AsyncConnection, ids: list[int]) -> list[Row]:
     """Attempts of these rollouts counted by ring, state, reason and what they wait for: ``attempts``, ``exposed``,
     ``live``, ``ever_bad``, and ``percents``, the sum of how much of its image each device has, in %."""
-    has_it = [s.value for s in (State.STAGED, *AT_RISK, State.CONFIRMED, State.REVERTED, State.RELAPSED)]
+    has_it = [
+        s.value for s in (State.STAGED, *AT_RISK, State.CONFIRMED, State.REVERTED, State.RELAPSED, State.ROLLED_BACK)
+    ]
     percent = case((AttemptRow.state.in_(has_it), 100), else_=func.coalesce(AttemptRow.percent, 0))
     ever_bad = or_(AttemptRow.harmed_at.is_not(None), AttemptRow.undelivered_at.is_not(None))
     keys = (AttemptRow.rollout_id, AttemptRow.ring, AttemptRow.state, AttemptRow.reason, AttemptRow.waiting_for)
