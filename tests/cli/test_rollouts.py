@@ -6,8 +6,10 @@ from pathlib import Path
 import pytest
 
 from mellow_herald.client.plan_file import check_plan, locate
+from mellow_herald.core.digest import sha256_hex
 from tests.cli.test_cli import Terminal
 from tests.harness.device import PuppetDevice
+from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
 from tests.service.test_rollouts import go_through
 
@@ -132,3 +134,86 @@ def test_webhooks_from_the_terminal(terminal: Terminal, service: RunningService)
     assert "closed" in terminal.good("webhook", "close", "1", "--yes")
     assert "no open webhook" in terminal.bad(1, "webhook", "dead", "1")
     assert "kinds" in terminal.bad(1, "webhook", "add", "http://127.0.0.1:9/x", "--kind", "gossip")
+
+
+EVERYBODY = """\
+name = "2.5.0 to all"
+release = "comb-s1/hive-scale/2.5.0"
+target = "board = comb-s1"
+[[rings]]
+name = "all"
+soak = "0s"
+"""
+
+
+def test_harm_is_seen_and_undone_from_the_terminal(service: RunningService, terminal: Terminal, tmp_path: Path) -> None:
+    devices = in_the_field(service, 14)
+    path = tmp_path / "all.toml"
+    path.write_text(EVERYBODY)
+    shown = terminal.good("rollout", "preview", str(path))
+    assert "a fault of" in shown and "25 × the limit" in shown
+    terminal.good("rollout", "start", str(path), "--yes")
+    service.wait_for(1, lambda r: r.rings[0].state == "open")
+    for device in devices[4:]:
+        go_through(device)
+        device.checkin(after_restart=True)
+    for device in devices[:4]:
+        device.checkin()
+        device.stage()
+        device.checkin()
+    for device in devices[:4]:
+        device.report("reverted", reason="crashed")
+        device.checkin()
+    watched = terminal.run("rollout", "watch", "1")
+    assert watched.returncode == 4, "halted"
+    service.wait_for(1, lambda r: r.state == "halted" and r.live == 0)
+    said = terminal.good("rollout", "show", "1")
+    assert "firmware brake: evidence" in said and "What can be done" in said
+    assert "control: in the same time" in said or "no device of this rollout is left to compare with" in said
+    brakes = json.loads(terminal.good("rollout", "show", "1", "--json"))["brakes"]
+    assert brakes["round"] == 1 and brakes["brakes"][0]["bad"] == 4
+
+    suspects = terminal.good("rollout", "suspects", "1")
+    assert "batch = march" in suspects and "herald rollout resume 1 --except" in suspects
+    found = json.loads(terminal.good("rollout", "suspects", "1", "--json"))
+    assert found["suspects"][0]["selector"] == "batch = march" and found["suspects"][0]["bad"] == 4
+    assert "0 of" in terminal.good("rollout", "suspects", "1", "--delivery")
+
+    report = terminal.good("rollout", "report", "1")
+    assert "## What the brakes saw" in report and "`batch = march`" in report
+    page = tmp_path / "report.html"
+    terminal.good("rollout", "report", "1", "--html", str(page))
+    assert "halts at" in page.read_text() and "Evidence over time" in page.read_text()
+
+    asked = terminal.run("rollout", "rollback", "1", "--reason", "it hurts", stdin="n\n")
+    assert asked.returncode != 0 and "switch-back" in asked.stdout and "already-back" in asked.stdout
+    assert service.herald.rollouts.show(1).rolled_back_by == []
+    back = terminal.good("rollout", "rollback", "1", "--reason", "it hurts", "--where", "batch != march", "--yes")
+    assert "Rollout 2 brings them back" in back
+    terminal.good("rollout", "resume", "1", "--reason", "known by now", "--except", "batch = march", "--yes")
+    assert service.herald.rollouts.show(1).round == 2
+
+
+def test_one_device_is_swapped_from_the_terminal(service: RunningService, terminal: Terminal) -> None:
+    (device,) = in_the_field(service, 1)
+    refused = terminal.run("device", "swap", device.serial, "--reason", "try it", "--yes")
+    assert refused.returncode == 1 and "its other slot holds nothing" in refused.stderr
+    device.standby = {"app": {"version": "2.5.0", "digest": sha256_hex(make_bytes("2.5.0")), "slot": "b", "floor": 4}}
+    device.checkin()
+    said = terminal.good("device", "swap", device.serial, "--reason", "try it", "--yes", "--no-follow")
+    assert said == ""
+    assert service.herald.rollouts.list().items[0].kind == "swap"
+    assert device.checkin().json()["order"] == "switch-back"
+
+
+def in_the_field(service: RunningService, count: int) -> list[PuppetDevice]:
+    """Devices on 2.4.0, the first four of another batch than the rest."""
+    service.publish("2.4.0").raise_for_status()
+    service.publish("2.5.0").raise_for_status()
+    code, made = service.code(), []
+    for number in range(count):
+        device = PuppetDevice(service.url, f"TA-{number:02d}")
+        device.enrol(code, labels={"batch": "march" if number < 4 else "june"}).raise_for_status()
+        device.checkin()
+        made.append(device)
+    return made

@@ -1,13 +1,17 @@
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mellow_herald.core.brake import Reading, Tally, Watch, halts_at, read_brake
 from mellow_herald.core.decide import (
+    AskForGo,
     Begin,
     BeginSoak,
     Finish,
     FinishRing,
+    Halt,
     MarkSilent,
     OpenRing,
     Progress,
@@ -15,7 +19,7 @@ from mellow_herald.core.decide import (
     Unheard,
     decide,
 )
-from mellow_herald.core.plan import Plan, Ring, parse_release_name
+from mellow_herald.core.plan import Brake, BrakeKind, Plan, Ring, parse_release_name
 from mellow_herald.core.rollout import RingState, RolloutState
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
@@ -97,3 +101,58 @@ def test_nothing_opens_unless_it_runs_and_the_answer_is_always_the_same(
         assert decisions == [Begin()]
     elif state is not RolloutState.RUNNING:
         assert decisions == []
+
+
+# Brakes ------------------------------------------------------------------------------------------------------------
+
+TWO = replace(PLAN, rings=(Ring("bench", timedelta(0)), Ring("rest", timedelta(0))), brake=Brake(min_good=3))
+INNER_DONE = (RingProgress(RingState.DONE, good=6, targeted=6), RingProgress(RingState.CLOSED))
+
+
+def brake(bad: int, seen: int) -> Reading:
+    return read_brake(BrakeKind.FIRMWARE, [Tally(0, {}, seen, bad)], Watch(2, {}), 0.02, halts_at(1, 0.05))
+
+
+def outwards(rings: tuple[RingProgress, ...] = INNER_DONE, **more: object) -> Progress:
+    return Progress(RolloutState.RUNNING, rings, T0, **more)  # type: ignore[arg-type]
+
+
+def test_a_brake_that_has_enough_evidence_halts_before_anything_else() -> None:
+    tipped = brake(6, 20)
+    for state in (RolloutState.RUNNING, RolloutState.HELD):
+        found = decide(TWO, replace(outwards(brakes=(brake(0, 20), tipped)), state=state), T0)
+        assert found == [Halt(tipped.words(["bench", "rest"]))]
+
+
+def test_no_ring_opens_by_itself_while_a_brake_is_near() -> None:
+    near = brake(2, 8)
+    assert near.near and not near.halts
+    (asks,) = decide(TWO, outwards(brakes=(near,)), T0)
+    assert isinstance(asks, AskForGo) and asks.position == 1 and asks.why.startswith("a brake is near: firmware brake")
+    assert decide(TWO, outwards(brakes=(near,), go=frozenset({1})), T0) == [OpenRing(1)]
+    assert decide(TWO, outwards(brakes=(brake(0, 8),)), T0) == [OpenRing(1)]
+
+
+def test_a_ring_needs_its_good_devices_before_the_next_opens() -> None:
+    few = (replace(INNER_DONE[0], good=2), INNER_DONE[1])
+    (asks,) = decide(TWO, outwards(few), T0)
+    assert asks == AskForGo(1, "ring bench has 2 good devices, and the plan's min_good is 3")
+    empty = (RingProgress(RingState.DONE), INNER_DONE[1])
+    assert decide(TWO, outwards(empty), T0) == [OpenRing(1)], "an empty ring proves nothing, and holds nothing up"
+
+
+def test_the_next_ring_waits_for_those_at_risk() -> None:
+    assert decide(TWO, outwards(at_risk=1), T0) == []
+
+
+def test_silence_in_the_soak_is_judged_like_any_other() -> None:
+    late = Unheard(7, T0 - timedelta(hours=1))
+    assert decide(TWO, outwards(quiet=(late,)), T0 + timedelta(minutes=5))[0] == OpenRing(1), "we were away ourselves"
+    found = decide(TWO, replace(outwards(quiet=(late,)), serving_since=T0 - timedelta(days=1)), T0)
+    assert found[0] == MarkSilent((), (late,))
+
+
+def test_a_rollback_goes_on_while_devices_cannot_be_given_their_way_back_yet() -> None:
+    done = (RingProgress(RingState.DONE), RingProgress(RingState.DONE))
+    assert decide(TWO, outwards(done, to_come=1), T0) == []
+    assert decide(TWO, outwards(done), T0) == [Finish()]

@@ -97,3 +97,32 @@ def test_moves_of_a_rollout() -> None:
     assert not may_move(HALTED, HELD)
     for state in RolloutState:
         assert not may_move(RolloutState.FINISHED, state) and not may_move(RolloutState.CANCELLED, state)
+
+
+# Ways back ---------------------------------------------------------------------------------------------------------
+
+BACK = Word(check_in=True, ready=True, back=True, standby_holds=True)
+
+
+def test_a_device_that_still_has_what_it_came_from_switches_back_without_a_download() -> None:
+    order, attempt = ask(Attempt(), RUNNING, BACK)
+    assert (order, attempt.state) == (Order.SWITCH_BACK, State.CLEARED)
+    assert ask(attempt, RUNNING, BACK)[0] is Order.SWITCH_BACK, "a lost answer is answered alike"
+    assert ask(Attempt(state=State.STAGED), HELD, BACK)[0] is Order.STAY
+
+
+def test_what_no_slot_holds_is_fetched_if_there_is_a_release() -> None:
+    gone = Word(check_in=True, ready=True, back=True)
+    assert ask(Attempt(), RUNNING, gone)[0] is Order.FETCH
+    order, attempt = ask(Attempt(), RUNNING, Word(check_in=True, ready=True, back=True, fetchable=False))
+    assert (order, attempt.state, attempt.reason) == (None, State.CALLED_OFF, "image-gone")
+
+
+def test_a_device_that_is_back_already_has_nothing_to_do() -> None:
+    order, attempt = ask(Attempt(), RUNNING, Word(check_in=True, ready=True, back=True, runs_already=True))
+    assert (order, attempt.state, attempt.reason) == (None, State.CONFIRMED, "already-back")
+
+
+def test_a_halted_way_back_leaves_alone_what_stands_by() -> None:
+    order, attempt = ask(Attempt(), HALTED, BACK)
+    assert (order, attempt.state) == (None, State.CALLED_OFF)

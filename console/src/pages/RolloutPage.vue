@@ -61,7 +61,7 @@ reloadOn((event) => event.rollout_id === props.id, reloadCourse, 5000)
 const { reload: reloadBrakes } = useLoading(async () => {
   brakes.value = await told(api.GET('/api/v1/rollouts/{rollout_id}/brake', { params: { path: { rollout_id: props.id } } }))
 })
-reloadOn((event) => event.rollout_id === props.id, reloadBrakes, 1500)
+reloadOn((event) => event.rollout_id === props.id, reloadBrakes, 3000)
 watch([filter, ring, reason, waitingFor], reload)
 // From a rollout to its rollback and back: the same page with another number.
 watch(

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 BAR = 48
 LATEST = 12
 REFRESH_SECONDS = 0.3
+BRAKE_TURNS = 5
 # In a bar, what is done stands at the left and what has not begun at the right.
 ORDER = (
     State.CONFIRMED, State.FAILED, State.REVERTED, State.SILENT, State.RELAPSED, State.ROLLED_BACK, State.CALLED_OFF,
@@ -91,11 +92,15 @@ def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
     ) as live:
 
         def keep_fresh() -> None:
+            turn, brakes = 0, None
             while not over.wait(REFRESH_SECONDS):
                 if stale.is_set():
                     stale.clear()
-                    shown, brakes = herald.rollouts.show(rollout.id), herald.rollouts.brakes(rollout.id)
-                    live.update(picture(shown, tuple(latest), brakes))
+                    # What the brakes show rests on every attempt: it is asked for less often.
+                    if turn % BRAKE_TURNS == 0:
+                        brakes = herald.rollouts.brakes(rollout.id)
+                    turn += 1
+                    live.update(picture(herald.rollouts.show(rollout.id), tuple(latest), brakes))
 
         threading.Thread(target=keep_fresh, daemon=True).start()
         for event in herald.rollouts.watch(rollout.id):

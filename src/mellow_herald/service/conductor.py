@@ -101,6 +101,8 @@ class Conductor:
                 log.exception("a rollout could not be moved on; trying again", rollout=row["id"])
 
     async def _conduct(self, row: Any) -> None:
+        if row["state"] == RolloutState.RUNNING and row["kind"] == RolloutKind.ROLLBACK:
+            await self._take_in(row)
         # Every decision is taken anew after the one before was applied, so each sees the truth.
         for _ in range(MOST_DECISIONS):
             now = self._context.clock.now()
@@ -110,8 +112,6 @@ class Conductor:
                 # Read again under the lock: somebody may have edited the plan meanwhile.
                 (row,) = await rollouts.list_rollouts(connection, rollout_id=row["id"])
                 plan = plan_of(row)
-                if row["state"] == RolloutState.RUNNING and row["kind"] == RolloutKind.ROLLBACK:
-                    await self._take_in(connection, row, now)
                 progress = await self._progress(connection, row, plan, now)
                 decisions = decide(plan, progress, now)
                 if not decisions:
@@ -193,12 +193,13 @@ class Conductor:
             await self._say(connection, row["id"], f"ring {position + 1} opened", "its turn has come", now)
         self._context.memory.epoch += 1  # this process at once, the others by the feed
 
-    async def _take_in(self, connection: AsyncConnection, row: Any, now: datetime) -> None:
+    async def _take_in(self, row: Any) -> None:
         """Gives devices their way back that were at risk, or busy in another rollout, when the rollback began."""
-        (ring,) = (await rollouts.list_rings(connection, [row["id"]]))[row["id"]]
-        if ring["state"] != RingState.CLOSED:
-            await share_gates(connection, [row["id"]])
-            await go_back(connection, row, now)
+        now = self._context.clock.now()
+        async with self._context.engine.begin() as connection:
+            (ring,) = (await rollouts.list_rings(connection, [row["id"]]))[row["id"]]
+            if ring["state"] != RingState.CLOSED and await self._may_open(connection, row["id"]):
+                await go_back(connection, row, now)
 
     async def _open_way_back(self, row: Any) -> None:
         """Opens the only ring of a rollback or a swap."""

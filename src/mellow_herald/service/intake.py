@@ -5,8 +5,8 @@ through the core, written in one transaction, and only then answered: what was a
 """
 
 import asyncio
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -22,17 +22,15 @@ from mellow_herald.core.history import Happening, Known, Standing, happenings, i
 from mellow_herald.core.needs import missing
 from mellow_herald.core.order import Answer, Order, Word, answer
 from mellow_herald.core.parts import PartWord, after_check_in, after_word, at_first, worst
-from mellow_herald.core.plan import Plan
 from mellow_herald.core.relapse import Quiet, relapse
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.core.version import version_key
+from mellow_herald.service.batch import Batch, Call, Held, Release, Target, holds_back, soaks
 from mellow_herald.service.context import Context
 from mellow_herald.service.ending import word_of_service
 from mellow_herald.service.planning import plan_of
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.surroundings import (
-    Family,
-    Used,
     restart_missing,
     take_families,
     take_pace,
@@ -53,106 +51,6 @@ USUAL_INTERVAL_S = 300
 ORDERED = frozenset({State.OFFERED, State.CLEARED})
 # What may well be the gateway's doing rather than the device's.
 CUT_OFF = frozenset({"no-contact", "download-broken"})
-
-
-@dataclass(slots=True)
-class Call:
-    """One device's call, waiting for its answer: a check-in, or reports."""
-
-    device_id: int
-    checkin: CheckinIn | None
-    reports: list[ReportIn]
-    epoch: int
-    done: "asyncio.Future[OrderOut]"
-
-
-@dataclass(frozen=True, slots=True)
-class Target:
-    """A rollout's plan as of one ``revision``, and what does not change about it: the digests of its manifest and
-    of each component's images. Where devices are brought back, ``back_to`` is the image that one of them ran before,
-    and ``fetchable`` tells whether there is a release to fetch it from."""
-
-    revision: int
-    plan: Plan
-    manifest: str | None
-    images: Mapping[str, frozenset[str]]
-    independent: bool
-    back_to: str | None = None
-    fetchable: bool = True
-
-    @property
-    def digests(self) -> frozenset[str]:
-        """Those of its ``app`` images."""
-        return self.images.get(APP, frozenset())
-
-    def stands_by(self, device: Mapping[str, Any]) -> bool:
-        """Whether the device has everything standing by that it does not run yet."""
-        missing_ = {
-            name for name, digests in self.images.items()
-            if (device["running"].get(name) or {}).get("digest") not in digests
-        }  # fmt: skip
-        wanted = missing_ or self.images.keys()
-        return all((device["standby"].get(name) or {}).get("digest") in self.images[name] for name in wanted)
-
-
-@dataclass(frozen=True, slots=True)
-class Release:
-    """What a way back leads to: the digest of its manifest and those of its ``app`` images."""
-
-    manifest: str
-    digests: frozenset[str]
-
-
-@dataclass(slots=True)
-class Held:
-    """An attempt while a batch works on it."""
-
-    row: dict[str, Any]
-    attempt: Attempt
-    changed: bool = False
-    moved: bool = False
-
-    def keep_before(self, before: dict[str, Any]) -> None:
-        """Takes over what is kept of the device from before the switch."""
-        if before != self.row["before"]:
-            self.row["before"], self.changed = before, True
-
-    def keep_parts(self, parts: dict[str, dict[str, Any]]) -> None:
-        """Takes over how the components stand."""
-        if parts != self.row["parts"]:
-            self.row["parts"], self.changed = parts, True
-
-
-@dataclass(slots=True)
-class Batch:
-    """Everything one transaction reads and writes."""
-
-    now: datetime
-    devices: dict[int, dict[str, Any]]
-    attempts: dict[int, Held]
-    states: dict[int, RolloutState]
-    numbers: Iterator[int]
-    changed_devices: dict[int, dict[str, Any]] = field(default_factory=dict)
-    pulses: dict[int, dict[str, Any]] = field(default_factory=dict)
-    touched: set[int] = field(default_factory=set)
-    timeline: list[dict[str, Any]] = field(default_factory=list)
-    last_pulses: dict[int, dict[str, Any]] = field(default_factory=dict)
-    history: list[dict[str, Any]] = field(default_factory=list)
-    odd: set[int] = field(default_factory=set)
-    cloned: list[tuple[dict[str, Any], str]] = field(default_factory=list)
-    of_device: dict[int, list[Held]] = field(default_factory=dict)
-    used: dict[int, Used] = field(default_factory=dict)
-    families: dict[int, list[Family]] = field(default_factory=dict)
-
-    def __post_init__(self) -> None:
-        for held in self.attempts.values():
-            self.of_device.setdefault(held.row["device_id"], []).append(held)
-
-    def current(self, device_id: int) -> Held | None:
-        """The device's live attempt, or else its newest."""
-        own = self.of_device.get(device_id, [])
-        live = [held for held in own if held.attempt.live]
-        return max(live or own, key=lambda held: held.row["id"], default=None)
 
 
 class Intake:
@@ -205,6 +103,8 @@ class Intake:
                 except ProblemError as problem:
                     answers.append(problem)
             await self._write(connection, batch)
+        if any(held.attempt.state in core.BAD for held in batch.attempts.values() if held.moved):
+            self._context.signals.conductor.set()  # it may be what tips a brake
         for call, said in zip(calls, answers, strict=True):
             if call.done.done():  # the device hung up while we worked; what it said is kept all the same
                 continue
@@ -262,7 +162,7 @@ class Intake:
         rollout_id = held.row["rollout_id"]
         target = self._target(held)
         back = target.back_to is not None
-        holds = _holds_back(device, target) if back else target.stands_by(device)
+        holds = holds_back(device, target) if back else target.stands_by(device)
         runs = back and device["digest"] in target.digests
         way = {"back": back, "fetchable": target.fetchable, "runs_already": runs}
         if said is None:
@@ -581,7 +481,10 @@ class Intake:
         if before.exposed_at is None and held.attempt.exposed_at is not None and call.checkin is not None:
             said = call.checkin
             held.keep_before({"readings": said.readings, "settings": said.settings_digest})
-        if held.attempt.live or _soaks(held.attempt, batch.now):
+        if soaks(held.attempt, batch.now):
+            # Often enough to be heard within its soak; a long soak needs no more calls than usual.
+            interval = max(SOONEST_CHECKIN_S, min(interval, int(held.attempt.soak.total_seconds()) // 2))
+        if held.attempt.live:
             interval = max(SOONEST_CHECKIN_S, interval // 4)
         if call.checkin is not None:
             batch.pulses[device["id"]]["next_s"] = interval
@@ -671,19 +574,10 @@ class Intake:
         held = batch.current(call.device_id)
         assert call.checkin is not None
         quiet = said.order is None and not said.log and call.device_id not in batch.odd
-        if quiet and (held is None or not (held.attempt.live or _soaks(held.attempt, batch.now))):
+        # What is new in a soak shows in what the memory compares, but for readings.
+        watched = held is not None and soaks(held.attempt, batch.now) and self._target(held).plan.brake.readings
+        if quiet and (held is None or not (held.attempt.live or watched)):
             interval = self._interval(batch.devices[call.device_id])
             self._context.memory.remember(call.device_id, call.checkin, interval, call.epoch)
         else:
             self._context.memory.forget(call.device_id)
-
-
-def _soaks(attempt: Attempt, now: datetime) -> bool:
-    """Whether a confirmed device is still watched."""
-    soaking = attempt.state is State.CONFIRMED and not attempt.closed
-    return soaking and attempt.soak_until is not None and now <= attempt.soak_until
-
-
-def _holds_back(device: Mapping[str, Any], target: Target) -> bool:
-    """Whether the standby slot of ``app`` still holds what the device came from."""
-    return (device["standby"].get(APP) or {}).get("digest") in target.digests

@@ -21,7 +21,7 @@ from mellow_herald.service.rollouts import row_of, say
 from mellow_herald.store import keys, rollbacks, rollouts
 from mellow_herald.store.feed import FeedEvent, publish
 from mellow_herald.store.fleet import find_device
-from mellow_herald.store.gate import Lock, share
+from mellow_herald.store.gate import Lock, close_gate, share
 from mellow_herald.store.rollbacks import Scope
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollback import RollbackIn, RollbackPreview, SwapIn, WayPreview
@@ -74,10 +74,8 @@ async def start(
     now = context.clock.now()
     async with context.engine.begin() as connection:
         await share(connection, Lock.KEYS)
-        if request_key is not None:
-            known = await rollouts.find_by_request(connection, request_key)
-            if known is not None:
-                return known, False
+        if (known := await rollouts.find_by_request(connection, request_key)) is not None:
+            return known, False
         source = await _source(connection, source_id)
         release, scope = release_name(source), said.model_dump(include={"ring", "only_bad", "where"})
         targeted = await rollbacks.count_within(connection, source_id, _scope(scope), now)
@@ -112,10 +110,8 @@ async def swap(context: Context, serial: str, said: SwapIn, by: str, request_key
     now = context.clock.now()
     async with context.engine.begin() as connection:
         await share(connection, Lock.KEYS)
-        if request_key is not None:
-            known = await rollouts.find_by_request(connection, request_key)
-            if known is not None:
-                return known, False
+        if (known := await rollouts.find_by_request(connection, request_key)) is not None:
+            return known, False
         device = await find_device(connection, serial)
         if device is None:
             raise ProblemError(404, "not-found", f"There is no device {serial}. See `herald device list`.")
@@ -180,9 +176,8 @@ async def go_back(connection: AsyncConnection, row: Any, now: datetime) -> bool:
     await rollbacks.pass_over(connection, row["id"], over)
     if ways:
         await publish(connection, [FeedEvent(now, "orders", row["id"], data={"what": "ways back"})])
-    back = await rollbacks.lock_brought_back(connection, row["id"], source, SLICE)
-    await apply_to(connection, back, RolledBack(), now, f"by rollout {row['id']}")
-    return len(rows) == SLICE or len(back) == SLICE
+    marked = await _mark_rolled_back(connection, row, now)
+    return len(rows) == SLICE or marked == SLICE
 
 
 async def count_to_come(connection: AsyncConnection, row: Any, now: datetime) -> int:
@@ -193,12 +188,24 @@ async def count_to_come(connection: AsyncConnection, row: Any, now: datetime) ->
 
 
 async def end_what_was_left(connection: AsyncConnection, row: Any, now: datetime) -> None:
-    """Once everybody is back, the rollout that was halted and left as a whole has ended, too."""
-    if row["kind"] != RolloutKind.ROLLBACK or any(row["scope"].values()):
+    """Once a rollback is through, its last devices are marked in the first rollout; and where everybody was brought
+    back from one that was halted, that has ended, too."""
+    if row["kind"] != RolloutKind.ROLLBACK:
         return
     source = row["rolls_back"]
-    if await finish(connection, source, RolloutState.FINISHED, now, {RolloutState.HALTED}):
+    await close_gate(connection, source)
+    while await _mark_rolled_back(connection, row, now):
+        pass
+    whole = not any(row["scope"].values())
+    if whole and await finish(connection, source, RolloutState.FINISHED, now, {RolloutState.HALTED}):
         await say(connection, source, "finished", "conductor", f"rollout {row['id']} brought its devices back", now)
+
+
+async def _mark_rolled_back(connection: AsyncConnection, row: Any, now: datetime) -> int:
+    """Marks in the first rollout who runs again what it came from; returns how many."""
+    back = await rollbacks.lock_brought_back(connection, row["id"], row["rolls_back"], SLICE)
+    await apply_to(connection, back, RolledBack(), now, f"by rollout {row['id']}")
+    return len(back)
 
 
 def _scope(said: dict[str, Any]) -> Scope:

@@ -47,10 +47,8 @@ async def start(
     once."""
     now = context.clock.now()
     async with context.engine.begin() as connection:
-        if request_key is not None:
-            known = await rollouts.find_by_request(connection, request_key)
-            if known is not None:
-                return known, False
+        if (known := await rollouts.find_by_request(connection, request_key)) is not None:
+            return known, False
         prepared = await prepare(connection, document, overtake=overtake)
         plan = prepared.plan
         drawn = await draw(connection, plan, prepared.target, now)

@@ -47,8 +47,10 @@ async def add_rings(connection: AsyncConnection, rollout_id: int, names: Sequenc
         await connection.execute(insert(RingRow), rows)
 
 
-async def find_by_request(connection: AsyncConnection, request_key: str) -> int | None:
-    """The rollout that a request with this idempotency key made."""
+async def find_by_request(connection: AsyncConnection, request_key: str | None) -> int | None:
+    """The rollout that a request with this idempotency key made; None without a key."""
+    if request_key is None:
+        return None
     return await connection.scalar(select(Rollout.id).where(Rollout.request_key == request_key))
 
 
