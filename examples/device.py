@@ -232,7 +232,8 @@ class Device:
         if not self.file.exists():
             image = Path(options.image).read_bytes()
             (self.folder / "a.bin").write_bytes(image)
-            note = {"version": options.version, "digest": hashlib.sha256(image).hexdigest(), "floor": 0, "proven": True}
+            note = {"version": options.version, "digest": hashlib.sha256(image).hexdigest()}
+            note |= {"floor": options.floor, "proven": True}
             self.state = {
                 "boots": 0, "active": "a", "trial": None, "floor": 0, "slots": {"a": note}, "unsent": [],
                 "nonce": secrets.token_hex(16), "token": None, "key_list": None, "work": None,
@@ -496,6 +497,7 @@ def main():
     for name in ("url", "code", "serial", "board", "line", "domain", "root", "image", "folder"):
         parser.add_argument(f"--{name}", required=True)
     parser.add_argument("--version", default="0.0.0", help="the version of the first image")
+    parser.add_argument("--floor", type=int, default=0, help="the floor number of the first image")
     parser.add_argument("--hw-rev", type=int, default=1)
     parser.add_argument("--slot-size", type=int, default=1 << 20)
     parser.add_argument("--piece", type=int, default=16 * 1024, help="bytes a request")

@@ -28,6 +28,8 @@ LEFT = Left(True, OLD, NEW, standby=OLD, standby_floor=4, floor=4, former=Former
         ({"former": Former(4, revoked=True)}, Cannot.REVOKED_KEY),
         ({"former": Former(4, gone=True)}, Way.SWITCH_BACK),
         ({"former": Former(4, gone=True), "standby": None}, Cannot.IMAGE_GONE),
+        # The slot's own note says less than the release: the device would refuse the slot, not the release.
+        ({"standby_floor": 0}, Way.REINSTALL),
         # A build that no release has: only its own slot can bring it back.
         ({"former": None}, Way.SWITCH_BACK),
         ({"former": None, "standby": None}, Cannot.IMAGE_GONE),

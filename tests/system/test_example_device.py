@@ -42,7 +42,7 @@ def command(service: RunningService, folder: Path, *more: str, root: bytes | Non
     options = {
         "url": service.url, "code": service.code(), "serial": "TA-own", "board": BOARD, "line": LINE, "domain": DOMAIN,
         "root": str(folder / "root.pem"), "image": str(folder / "old.bin"), "folder": str(folder / "flash"),
-        "version": "2.4.0", "wait": "1", "piece": "7000",
+        "version": "2.4.0", "floor": "4", "wait": "1", "piece": "7000",
     }  # fmt: skip
     arguments = [part for name, value in options.items() for part in (f"--{name}", value)]
     # -I: nothing but the standard library can be imported.

@@ -67,14 +67,23 @@ def way_back(left: Left) -> Way | Cannot:
         return Cannot.IMAGE_GONE
     if left.runs == left.came_from:
         return Way.ALREADY_BACK
-    stands_by, former = left.standby == left.came_from, left.former
-    floor = former.floor if former is not None else left.standby_floor if stands_by else None
-    if floor is not None and left.floor is not None and floor < left.floor:
+    former = left.former
+    # What stands by counts by the floor number that the device itself has noted of it.
+    stands_by = left.standby == left.came_from
+    slot_may_run = stands_by and _reaches(left.standby_floor, left.floor)
+    if former is None:
+        return Way.SWITCH_BACK if slot_may_run else Cannot.BELOW_FLOOR if stands_by else Cannot.IMAGE_GONE
+    if not _reaches(former.floor, left.floor):
         return Cannot.BELOW_FLOOR
-    if former is not None and former.revoked:
+    if former.revoked:
         return Cannot.REVOKED_KEY
-    if former is not None and former.withdrawn:
+    if former.withdrawn:
         return Cannot.WITHDRAWN
-    if stands_by:
+    if slot_may_run:
         return Way.SWITCH_BACK
-    return Cannot.IMAGE_GONE if former is None or former.gone else Way.REINSTALL
+    return Cannot.IMAGE_GONE if former.gone else Way.REINSTALL
+
+
+def _reaches(floor: int | None, least: int | None) -> bool:
+    """Whether a floor number is high enough, as far as both are known."""
+    return floor is None or least is None or floor >= least

@@ -121,5 +121,7 @@ def soaks(attempt: Attempt, now: datetime) -> bool:
 
 
 def holds_back(device: Mapping[str, Any], target: Target) -> bool:
-    """Whether the standby slot of ``app`` still holds what the device came from."""
-    return (device["standby"].get(APP) or {}).get("digest") in target.digests
+    """Whether the standby slot of ``app`` still holds what the device came from, and the device may boot it."""
+    standby = device["standby"].get(APP) or {}
+    floor, least = standby.get("floor"), device["floor"]
+    return standby.get("digest") in target.digests and (floor is None or least is None or floor >= least)
