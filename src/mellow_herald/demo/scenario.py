@@ -159,6 +159,7 @@ enough = 0.8
 [[rings]]
 name = "all"
 soak = "1m"
+enough = 0.8
 """
 
 
