@@ -327,6 +327,8 @@ def test_devices_are_brought_back_each_in_its_own_way(service: RunningService, f
     back_again(fleet[3])
     ended = service.wait_for(rollback.id, lambda r: r.state == "finished")
     assert ended.targeted == sum(ended.passed_over.values()) + sum(ended.states.values()) and not ended.never_given
+    control = service.herald.rollouts.brakes(rollout_id).control
+    assert control is None or control.updated_bad == 0, "restarts on the way back are not the release's"
     first = service.wait_for(rollout_id, lambda r: r.state == "finished")
     assert first.states == {"rolled-back": 4, "called-off": 20} and first.rolled_back_by == [rollback.id]
     assert {d.version for d in service.herald.devices.each()} == {"2.4.0"}

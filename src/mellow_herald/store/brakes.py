@@ -19,6 +19,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.postgresql import INTERVAL
 from sqlalchemy.ext.asyncio import AsyncConnection
+from sqlalchemy.orm import aliased
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.decide import Unheard
@@ -155,10 +156,18 @@ async def control(
 async def updated(
     connection: AsyncConnection, rollout_id: int, since: datetime, now: datetime, answer_within: timedelta
 ) -> Row:
-    """These signals among exposed devices that have confirmed: restarts are those after that."""
-    given = select(AttemptRow.device_id).where(
-        AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at >= since, AttemptRow.confirmed_at.is_not(None)
+    """These signals among exposed devices that have confirmed: restarts are those after that. Who switched once more
+    since, back or to something else, restarted for that."""
+    later = aliased(AttemptRow)
+    switched_again = exists(
+        select(1).where(
+            later.device_id == AttemptRow.device_id, later.id > AttemptRow.id, later.exposed_at.is_not(None)
+        )
     )
+    given = select(AttemptRow.device_id).where(
+        AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at >= since, AttemptRow.confirmed_at.is_not(None),
+        ~switched_again,
+    )  # fmt: skip
     after = select(AttemptRow.confirmed_at).where(
         AttemptRow.rollout_id == rollout_id, AttemptRow.device_id == Device.id
     )
