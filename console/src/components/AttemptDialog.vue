@@ -5,6 +5,7 @@ import { api, told, type Attempt, type TimelineEntry } from '../api/client'
 import ReasonDialog from './ReasonDialog.vue'
 import StateMark from './StateMark.vue'
 import TimelineTable from './TimelineTable.vue'
+import { moment } from '../words'
 
 /** One device's passage: its log, its parts, its timeline, and what can be done for it. */
 const props = defineProps<{ attempt: Attempt | null; ended: boolean }>()
@@ -51,6 +52,11 @@ async function act(reason: string) {
         <v-btn v-if="!ended && again" size="small" @click="word = 'retry'">retry</v-btn>
         <v-btn size="small" @click="emit('leave')">Close</v-btn>
       </div>
+      <p v-if="attempt.settings || attempt.harmed_at || attempt.undelivered_at" class="quiet mb-2">
+        <span v-if="attempt.settings">Its settings are {{ attempt.settings === 'kept' ? 'the same as before the switch' : 'other than before the switch' }}. </span>
+        <span v-if="attempt.harmed_at">First went bad {{ moment(attempt.harmed_at) }}: {{ attempt.harmed_why }}. </span>
+        <span v-else-if="attempt.undelivered_at">First failed {{ moment(attempt.undelivered_at) }}, before it was exposed: {{ attempt.undelivered_why }}.</span>
+      </p>
       <v-table v-if="attempt.parts?.length" class="mb-3">
         <thead>
           <tr><th scope="col">Component</th><th scope="col">State</th><th scope="col">From</th><th scope="col">To</th><th scope="col">Particulars</th></tr>

@@ -89,7 +89,8 @@ def attempts(
         return
     rows = [
         [str(a.id), a.serial, str(a.ring + 1), styled(a.state, f"{a.percent} %" if a.percent is not None else ""),
-         a.reason or a.waiting or "", f"{a.waiting_until:%H:%M}" if a.waiting_until else "",
+         (a.reason or a.waiting or "") + (", settings changed" if a.settings == "changed" else ""),
+         f"{a.waiting_until:%H:%M}" if a.waiting_until else "",
          f"{a.try_number}/{a.tries}",
          ", ".join(f"{part.name} {part.state.value}" for part in a.parts)]
         for a in page.items

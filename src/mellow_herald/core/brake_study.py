@@ -18,7 +18,7 @@ Counts = npt.NDArray[np.int64]
 # Beyond so many devices a rollout that was not halted is taken not to be halted at all.
 MOST_PLAYED = 5_000
 FAULTS = (1.0, 2.0, 5.0, 10.0, 25.0)
-RUNS = 100
+RUNS = 50
 BLOCK = 64
 
 
