@@ -5,7 +5,10 @@ export function useLoading(load: () => Promise<void>) {
   const failure = ref('')
   const loaded = ref(false)
 
-  async function reload() {
+  let running: Promise<void> | null = null
+  let next: Promise<void> | null = null
+
+  async function once() {
     try {
       await load()
       failure.value = ''
@@ -13,6 +16,19 @@ export function useLoading(load: () => Promise<void>) {
     } catch (error) {
       failure.value = error instanceof Error ? error.message : String(error)
     }
+  }
+
+  /** One load at a time: of two side by side the older might answer last. Whoever asks meanwhile gets a load of its own after. */
+  function reload(): Promise<void> {
+    if (!running) {
+      running = once().finally(() => (running = null))
+      return running
+    }
+    next ??= running.then(() => {
+      next = null
+      return reload()
+    })
+    return next
   }
 
   onMounted(reload)

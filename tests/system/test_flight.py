@@ -181,7 +181,7 @@ def test_a_release_reaches_the_fleet_although_service_and_devices_are_killed_on_
 
 def test_the_demo_plays_once_goes_on_from_its_folder_and_stops_when_asked(folder: Path) -> None:
     port = free_port()
-    command = [*HERALD, "demo", "--data-dir", str(folder), "--port", str(port), "--devices", "40", "--speed", "40"]
+    command = [*HERALD, "demo", "--data-dir", str(folder), "--port", str(port), "--devices", "40", "--speed", "60"]
     done = subprocess.run([*command, "--once"], capture_output=True, text=True, timeout=300)
     assert done.returncode == 0, done.stdout + done.stderr
     lines = done.stdout.strip().splitlines()

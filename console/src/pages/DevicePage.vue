@@ -25,7 +25,8 @@ const { failure, reload } = useLoading(async () => {
   clock.learn(now, scale)
   device.value = await told(api.GET('/api/v1/devices/{serial}', { params: { path: { serial: props.serial } } }))
 })
-reloadOn((event) => event.device_id === device.value?.id, reload)
+// A ring that opens gives devices their attempts, and says so of the rollout alone.
+reloadOn((event) => event.device_id === device.value?.id || event.kind === 'rollout', reload)
 
 const parts = computed(() => {
   const found = device.value

@@ -88,6 +88,7 @@ async def start(
         await placing.keep_drawn(connection, rollout_id, plan.rings, drawn.placed)
         seen = {"targeted": drawn.targeted, "rings": drawn.counts, "passed_over": drawn.passed_over}
         await say(connection, rollout_id, "scheduled" if later else "started", by, f"plan {plan.name!r}", now, seen)
+    context.signals.conductor.set()
     return rollout_id, True
 
 
