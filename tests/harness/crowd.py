@@ -76,7 +76,6 @@ class Crowd:
         self._port = port
         self.members = [Member(f"TA-{number:05d}", 1 + number % revisions) for number in range(count)]
         self._connections: asyncio.Queue[Connection] = asyncio.Queue()
-        self.reports = 0
 
     async def open(self, lines: int = LINES) -> None:
         """Connects so many times."""
@@ -120,7 +119,6 @@ class Crowd:
         for state in states:
             member.seq += 1
             said.append({"boots": member.boots, "seq": member.seq, "attempt": member.attempt, "state": state, **more})
-        self.reports += len(said)
         await self._post(member, "/reports", {"reports": said})
 
     async def stage(self, member: Member) -> None:
