@@ -3,13 +3,13 @@
 import json
 from pathlib import Path
 
-from bench import brake, checkins, fleet, rings, uploads
+from bench import brake, checkins, fleet, halting, rings, uploads
 
 
 def main() -> None:
     """Measures and prints."""
     results = [
-        checkins.measure(), *uploads.measure(), *fleet.measure(), *rings.measure(), *brake.measure()
+        checkins.measure(), *uploads.measure(), *fleet.measure(), *rings.measure(), *brake.measure(), halting.measure()
     ]  # fmt: skip
     for figure in results:
         print(figure.line())

@@ -97,13 +97,13 @@ def _body(number: int) -> Body:
 
 
 @contextmanager
-def running(arguments: list[str], core: int, port: int) -> Iterator[subprocess.Popen[bytes]]:
+def running(arguments: list[str], core: int | None, port: int) -> Iterator[subprocess.Popen[bytes]]:
     environment = {**os.environ, "HERALD_ADMIN_PASSWORD": PASSWORD}
     process = subprocess.Popen(
         [sys.executable, *arguments],
         env=environment,
         stdout=subprocess.DEVNULL,
-        preexec_fn=lambda: os.sched_setaffinity(0, {core}),
+        preexec_fn=None if core is None else lambda: os.sched_setaffinity(0, {core}),
     )
     try:
         deadline = time.monotonic() + 30
@@ -114,7 +114,7 @@ def running(arguments: list[str], core: int, port: int) -> Iterator[subprocess.P
             if process.poll() is not None:
                 raise RuntimeError(f"{arguments} ended by itself")
             time.sleep(0.1)
-        asyncio.run(asyncio.sleep(0.5))
+        time.sleep(0.5)
         yield process
     finally:
         process.terminate()

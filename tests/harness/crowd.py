@@ -7,11 +7,44 @@ from collections.abc import Awaitable, Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
+from mellow_herald.client import Herald
 from mellow_herald.core.digest import sha256_hex
-from tests.harness.firmware import BOARD, LINE, make_bytes
+from mellow_herald.core.keys import raw_public
+from mellow_herald.wire.board import BoardIn
+from mellow_herald.wire.fleet import CodeIn
+from mellow_herald.wire.plan import PlanDocument
+from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher, make_bytes
 
 LINES = 48
 OLD, NEW = sha256_hex(make_bytes("2.4.0")), sha256_hex(make_bytes("2.5.0"))
+
+
+def prepare(herald: Herald, devices: int) -> str:
+    """A board, keys and two releases; returns an enrolment code for so many devices."""
+    publisher = Publisher()
+    slots = [{"name": "a", "size": 65536}, {"name": "b", "size": 65536}]
+    herald.boards.add(
+        BoardIn(name=BOARD, vendor_domain=DOMAIN, lines=[LINE], hw_revs=[1, 2, 3], slots=slots, check_in="1h")  # type: ignore[arg-type]
+    )
+    herald.keys.publish(raw_public(publisher.root), publisher.key_list_bytes())
+    for version in ("2.4.0", "2.5.0"):
+        herald._http.post(
+            "/api/v1/releases", content=publisher.release_file(version),
+            headers={"content-type": "application/suit-envelope+cose"},
+        ).raise_for_status()  # fmt: skip
+    code = herald.codes.make(CodeIn(board=BOARD, line=LINE, uses=devices)).code
+    assert code is not None
+    return code
+
+
+def plan(**more: object) -> PlanDocument:
+    """The new release to all of them at once."""
+    return PlanDocument.model_validate(
+        {
+            "name": "to all", "release": f"{BOARD}/{LINE}/2.5.0", "target": f"board = {BOARD}",
+            "rings": [{"name": "all", "soak": "0s"}], "numbers": {"retries": 0, "answer_within": "10h"}, **more,
+        }
+    )  # fmt: skip
 
 
 @dataclass(slots=True)

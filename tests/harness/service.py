@@ -33,7 +33,7 @@ class RunningService:
         self.database_url = database_url
         self.publisher = Publisher()
         self.context: Context
-        self._loop: asyncio.AbstractEventLoop
+        self.loop: asyncio.AbstractEventLoop
         self._server: uvicorn.Server
         self._listener = take_port("127.0.0.1", 0)
         self.url = f"http://127.0.0.1:{self._listener.getsockname()[1]}"
@@ -72,7 +72,7 @@ class RunningService:
             self._ready.set()
 
     async def _serve(self) -> None:
-        self._loop = asyncio.get_running_loop()
+        self.loop = asyncio.get_running_loop()
         self.context = await open_context(self.settings, make_engine(self.database_url))
         await bootstrap(self.context)
         config = uvicorn.Config(create_app(self.context), log_config=None, lifespan="on", timeout_graceful_shutdown=1)
@@ -83,7 +83,7 @@ class RunningService:
 
     def call(self, coroutine: object) -> object:
         """Runs a coroutine in the service's own loop."""
-        return asyncio.run_coroutine_threadsafe(coroutine, self._loop).result(20)  # type: ignore[arg-type]
+        return asyncio.run_coroutine_threadsafe(coroutine, self.loop).result(20)  # type: ignore[arg-type]
 
     def http(self, token: str | None = None) -> httpx.Client:
         """A bare HTTP client, for what the client library would not send."""

@@ -18,6 +18,17 @@ def device(shared_service: RunningService, request: pytest.FixtureRequest) -> Pu
     return made
 
 
+def test_a_fault_of_the_service_is_told_as_one(
+    shared_service: RunningService, device: PuppetDevice, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with monkeypatch.context() as broken:
+        broken.setattr(shared_service.context.memory, "nothing_new", lambda *_: 1 // 0)
+        response = device.checkin()
+        assert (response.status_code, problem(response)) == (500, "fault")
+        assert response.headers["content-type"] == "application/problem+json"
+    assert device.checkin().status_code == 204
+
+
 # Enrolment --------------------------------------------------------------------------------------------------------
 
 

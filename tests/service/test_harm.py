@@ -1,5 +1,6 @@
 """Harm seen, stopped and undone, as engineers ask for it and devices live through it."""
 
+import asyncio
 import threading
 import time
 from collections.abc import Callable
@@ -9,6 +10,7 @@ import pytest
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
+from mellow_herald.store.gate import Lock, take
 from mellow_herald.wire.rollback import RollbackIn
 from tests.harness.device import PuppetDevice
 from tests.harness.service import RunningService
@@ -100,6 +102,31 @@ def test_the_brake_halts_on_evidence_and_says_so_in_words(service: RunningServic
     assert journalled(service, "rollout halted").who == "conductor"
     last = next(device for device in fleet if device.boots == 1 and not device.standby)
     assert last.checkin().status_code == 204, "nobody else is told"
+
+
+def test_a_halt_does_not_wait_for_a_conductor_that_is_busy(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    rollout_id = started(service)
+    for device in fleet[:3]:
+        expose(device)
+
+    async def conduct(done: asyncio.Event, began: threading.Event) -> None:
+        """As if a ring of very many devices were being opened."""
+        async with service.context.engine.begin() as connection:
+            await take(connection, Lock.CONDUCTOR, rollout_id)
+            began.set()
+            await done.wait()
+
+    done, began = asyncio.Event(), threading.Event()
+    busy = asyncio.run_coroutine_threadsafe(conduct(done, began), service.loop)
+    try:
+        assert began.wait(10)
+        for device in fleet[:3]:
+            device.report("reverted", reason="crashed")
+        shown = halted(service, rollout_id)
+        assert not busy.done() and "firmware brake" in (shown.reason or "")
+    finally:
+        service.loop.call_soon_threadsafe(done.set)
+        busy.result(10)
 
 
 def test_a_rate_within_the_limit_does_not_halt(service: RunningService, fleet: list[PuppetDevice]) -> None:

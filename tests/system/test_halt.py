@@ -10,12 +10,7 @@ from pathlib import Path
 import pytest
 
 from mellow_herald.client import Herald
-from mellow_herald.core.keys import raw_public
-from mellow_herald.wire.board import BoardIn
-from mellow_herald.wire.fleet import CodeIn
-from mellow_herald.wire.plan import PlanDocument
-from tests.harness.crowd import NEW, OLD, Crowd, Member
-from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher
+from tests.harness.crowd import NEW, OLD, Crowd, Member, plan, prepare
 from tests.system.test_flight import Flight, folder, until
 
 __all__ = ["folder"]
@@ -23,33 +18,6 @@ pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 DEVICES = int(os.environ.get("HERALD_TEST_CROWD", "2000"))
 WORKERS, AT_RISK = 3, 120
 HAMMERED_SECONDS = 3.0
-
-
-def prepare(herald: Herald) -> str:
-    """A board, keys and two releases; returns an enrolment code."""
-    publisher = Publisher()
-    slots = [{"name": "a", "size": 65536}, {"name": "b", "size": 65536}]
-    herald.boards.add(
-        BoardIn(name=BOARD, vendor_domain=DOMAIN, lines=[LINE], hw_revs=[1, 2, 3], slots=slots, check_in="1h")  # type: ignore[arg-type]
-    )
-    herald.keys.publish(raw_public(publisher.root), publisher.key_list_bytes())
-    for version in ("2.4.0", "2.5.0"):
-        herald._http.post(
-            "/api/v1/releases", content=publisher.release_file(version),
-            headers={"content-type": "application/suit-envelope+cose"},
-        ).raise_for_status()  # fmt: skip
-    code = herald.codes.make(CodeIn(board=BOARD, line=LINE, uses=DEVICES)).code
-    assert code is not None
-    return code
-
-
-def plan(**more: object) -> PlanDocument:
-    return PlanDocument.model_validate(
-        {
-            "name": "to all", "release": f"{BOARD}/{LINE}/2.5.0", "target": f"board = {BOARD}",
-            "rings": [{"name": "all", "soak": "0s"}], "numbers": {"retries": 0, "answer_within": "10h"}, **more,
-        }
-    )  # fmt: skip
 
 
 async def hammer(crowd: Crowd, herald: Herald, rollout_id: int) -> None:
@@ -85,7 +53,7 @@ def test_once_a_halt_is_committed_no_other_flash_ever_boots_the_image(folder: Pa
     try:
         parent: subprocess.Popen[bytes] = flight.serve("--workers", str(WORKERS))
         herald = flight.signed_in()
-        code, crowd = prepare(herald), Crowd(flight.port, DEVICES)
+        code, crowd = prepare(herald, DEVICES), Crowd(flight.port, DEVICES)
 
         async def play() -> int:
             await crowd.open()

@@ -123,18 +123,26 @@ def decide(plan: Plan, progress: Progress, now: datetime) -> list[Decision]:
         decisions.append(MarkSilent(silent, quiet))
     if progress.state not in (RolloutState.RUNNING, RolloutState.HELD):
         return decisions
-    tipped = next((brake for brake in progress.brakes if brake.halts), None)
-    if tipped is not None:
-        return [*decisions, Halt(tipped.words([ring.name for ring in plan.rings]))]
-    stop = plan.brake.hard_stop
-    if stop is not None and progress.bad >= stop:
-        return [*decisions, Halt(f"{progress.bad} devices went bad, and the plan's hard_stop is {stop}")]
+    halt = halt_due(plan, progress.brakes, progress.bad)
+    if halt is not None:
+        return [*decisions, halt]
     if progress.state is RolloutState.HELD:
         return decisions
     if is_over(plan, now):
         # Who is at risk must be decided first; nobody new is let in meanwhile.
         return decisions if progress.at_risk else [*decisions, Finish("its last day is over")]
     return decisions + _next_step(plan, progress, now, silent=bool(silent or quiet))
+
+
+def halt_due(plan: Plan, brakes: tuple[Reading, ...], bad: int) -> Halt | None:
+    """The halt that is due because of what the brakes show, or of ``bad`` devices in this round; None if none is."""
+    tipped = next((brake for brake in brakes if brake.halts), None)
+    if tipped is not None:
+        return Halt(tipped.words([ring.name for ring in plan.rings]))
+    stop = plan.brake.hard_stop
+    if stop is not None and bad >= stop:
+        return Halt(f"{bad} devices went bad, and the plan's hard_stop is {stop}")
+    return None
 
 
 def is_over(plan: Plan, now: datetime) -> bool:

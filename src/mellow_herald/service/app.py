@@ -36,6 +36,7 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.device_api.describe import describe_device_api
 from mellow_herald.service.device_api.routes import DeviceApi, HotPaths
 from mellow_herald.service.feed import FeedReader, load_intervals
+from mellow_herald.service.halting import keep_halting
 from mellow_herald.service.intake import Intake
 from mellow_herald.service.lineage import keep_sampling
 from mellow_herald.service.memory import Memory, new_secret
@@ -82,7 +83,7 @@ def create_app(context: Context) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run()]
+        moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run(), keep_halting(context)]
         work = [*moving, keep_sampling(context), keep_bringing(context), keep_sweeping(context), keep_checking(context)]
         work.append(keep_sending(context))
         tasks = [asyncio.create_task(one) for one in work]
@@ -139,8 +140,8 @@ def create_app(context: Context) -> FastAPI:
 
     devices = DeviceApi(context, intake)
     app.router.routes.extend(devices.routes())
-    app.add_middleware(HotPaths, endpoints=devices.hot_paths())
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
+    app.middleware_stack = HotPaths(app.build_middleware_stack(), devices.hot_paths())
     return app
 
 

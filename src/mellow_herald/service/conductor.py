@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import time
 from collections.abc import Awaitable, Callable
 from datetime import datetime, timedelta
 from typing import Any
@@ -29,6 +30,7 @@ from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
 from mellow_herald.service.brakes import read_brakes
 from mellow_herald.service.context import Context
 from mellow_herald.service.ending import apply_to, call_off_slice, finish
+from mellow_herald.service.halting import CONDUCTOR
 from mellow_herald.service.planning import plan_of, target_of
 from mellow_herald.service.rollbacks import count_to_come, end_what_was_left, go_back
 from mellow_herald.service.rollouts import halt_within
@@ -42,9 +44,10 @@ from mellow_herald.store.placing import Target
 log = structlog.get_logger()
 
 TURN_SECONDS = 1.0
-SHORTEST_TURN = 0.1
+SHORTEST_REST = 0.1
+# After each turn so many times as long is left to the calls of devices.
+REST = 3.0
 MOST_DECISIONS = 100
-CONDUCTOR = "conductor"
 UNHEARD = "no call within the plan's answer_within"
 # A gateway not heard for so long, in service time, may be why those behind it are not heard either.
 SHORTEST_SILENCE = timedelta(minutes=5)
@@ -63,12 +66,14 @@ class Conductor:
         """Works until cancelled."""
         signal = self._context.signals.conductor
         while True:
+            began = time.monotonic()
             try:
                 await self.turn()
             except Exception:
                 log.exception("a turn of the conductor failed; trying again")
                 await asyncio.sleep(TURN_SECONDS)
-            await asyncio.sleep(SHORTEST_TURN)
+            took = time.monotonic() - began
+            await asyncio.sleep(min(max(SHORTEST_REST, REST * took), TURN_SECONDS))
             with contextlib.suppress(TimeoutError):
                 await asyncio.wait_for(signal.wait(), TURN_SECONDS)
             signal.clear()

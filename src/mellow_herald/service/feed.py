@@ -23,6 +23,8 @@ from mellow_herald.wire.event import Event
 log = structlog.get_logger()
 
 POLL_SECONDS = 1.0
+# Many transactions may commit in a moment; one look sees them all.
+GATHER_SECONDS = 0.03
 PING_SECONDS = 15.0
 # After these an order may stand for devices that had none.
 ORDER_KINDS = frozenset({"orders", "admission"})
@@ -68,6 +70,7 @@ class FeedReader:
             await listener.add_listener(CHANNEL, lambda *_: self._wake.set())
             while True:
                 await self._catch_up()
+                await asyncio.sleep(GATHER_SECONDS)
                 with contextlib.suppress(TimeoutError):
                     await asyncio.wait_for(self._wake.wait(), POLL_SECONDS)
                 self._wake.clear()
@@ -94,9 +97,11 @@ class FeedReader:
                     await load_intervals(self._context)
             if any(row["kind"] in ORDER_KINDS for row in rows):
                 await self._context.waiting.wake(self._context.engine)
-            if any(row["rollout_id"] is not None for row in rows):
+            # How far a download is moves no rollout on.
+            if any(row["rollout_id"] is not None and row["data"].get("moved", True) for row in rows):
                 signals.conductor.set()
-            signals.spread([as_event(row) for row in rows])
+            if signals.followers:
+                signals.spread([as_event(row) for row in rows])
         memory.feed_was_read()
 
 

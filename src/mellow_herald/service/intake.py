@@ -103,8 +103,8 @@ class Intake:
                 except ProblemError as problem:
                     answers.append(problem)
             await self._write(connection, batch)
-        if any(held.attempt.state in core.BAD for held in batch.attempts.values() if held.moved):
-            self._context.signals.conductor.set()  # it may be what tips a brake
+        moved = [held for held in batch.attempts.values() if held.moved]
+        self._context.signals.note_harm({held.row["rollout_id"] for held in moved if held.attempt.state in core.BAD})
         for call, said in zip(calls, answers, strict=True):
             if call.done.done():  # the device hung up while we worked; what it said is kept all the same
                 continue
@@ -127,7 +127,9 @@ class Intake:
         asking = any(call.checkin is not None for call in calls)
         running = {one: self._targets[one].plan for one, state in states.items() if state is RolloutState.RUNNING}
         used = await take_pace(connection, running) if asking else {}
-        families = await take_families(connection, devices, now) if gates else {}
+        # Only who may be handed something, or blames the way to us, is looked at together with its gateway.
+        behind = asking or any(report.reason in CUT_OFF for call in calls for report in call.reports)
+        families = await take_families(connection, devices, now) if gates and behind else {}
         device_rows = await fleet.lock_devices(connection, devices)
         rows = await attempts.lock_attempts(connection, devices, named)
         await self._load_releases(connection, rows)
@@ -139,7 +141,7 @@ class Intake:
             held,
             states,
             iter(()),
-            last_pulses=await fleet.last_pulses(connection, devices),
+            last_pulses=await fleet.last_pulses(connection, devices) if asking else {},
             used=used,
             families=families,
         )

@@ -105,6 +105,13 @@ def problem_for(error: Exception, instance: str | None = None) -> Response:
     raise error
 
 
+def fault(error: Exception, instance: str) -> Response:
+    """The response for what nobody foresaw, which goes to the log whole."""
+    log.error("request failed", path=instance, exc_info=error)
+    detail = "This is a fault of the service, not of the request. The log of the service says more."
+    return problem_response(500, "fault", detail, instance)
+
+
 def add_problem_handlers(app: FastAPI) -> None:
     """Registers the handlers."""
 
@@ -112,9 +119,7 @@ def add_problem_handlers(app: FastAPI) -> None:
         return problem_for(error, request.url.path)
 
     async def unknown(request: Request, error: Exception) -> Response:
-        log.error("request failed", path=request.url.path, exc_info=error)
-        detail = "This is a fault of the service, not of the request. The log of the service says more."
-        return problem_response(500, "fault", detail, request.url.path)
+        return fault(error, request.url.path)
 
     for kind in (ProblemError, Refused, RequestValidationError, HTTPException):
         app.add_exception_handler(kind, known)

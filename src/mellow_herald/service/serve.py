@@ -1,6 +1,7 @@
 """Running the service: the cluster, the schema, the server, and their end."""
 
 import asyncio
+import gc
 import logging
 import signal
 import socket
@@ -9,6 +10,7 @@ from collections.abc import Callable
 
 import structlog
 import uvicorn
+import uvloop
 
 from mellow_herald.service.app import create_app, open_context
 from mellow_herald.service.people import bootstrap
@@ -47,7 +49,7 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
     signal.signal(signal.SIGHUP, lambda *_: signal.raise_signal(signal.SIGTERM))
     if settings.listener_fd is not None:
         assert settings.database_url is not None
-        asyncio.run(_serve(settings, settings.database_url, socket.socket(fileno=settings.listener_fd)))
+        uvloop.run(_serve(settings, settings.database_url, socket.socket(fileno=settings.listener_fd)))
         return
     listener = take_port(settings.host, settings.port)
     settings.data_dir.mkdir(parents=True, exist_ok=True)
@@ -64,7 +66,7 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
         if settings.workers > 1:
             Workers(settings, url, listener, say).run()
         else:
-            asyncio.run(_serve(settings, url, listener))
+            uvloop.run(_serve(settings, url, listener))
     finally:
         listener.close()
         if cluster is not None:
@@ -90,12 +92,14 @@ async def _serve(settings: Settings, url: str, listener: socket.socket) -> None:
         log_config=None,
         access_log=False,
         lifespan="on",
-        loop="uvloop",
         http="httptools",
         server_header=False,
         timeout_graceful_shutdown=STOP_SECONDS,
         timeout_keep_alive=75,
     )
+    # What is loaded by now stays; looking through it again and again would cost a tenth of all time.
+    gc.collect()
+    gc.freeze()
     server = _Server(config, on_stop=context.signals.stop)
     await server.serve(sockets=[listener])
 

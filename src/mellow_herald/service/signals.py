@@ -9,10 +9,12 @@ SUBSCRIBER_BACKLOG = 10_000
 
 
 class Signals:
-    """Wake-ups for the conductor and queues for those who follow the feed."""
+    """Wake-ups for those who move rollouts on and halt them, and queues for those who follow the feed."""
 
     def __init__(self) -> None:
         self.conductor = asyncio.Event()
+        self.harm = asyncio.Event()
+        self._harmed: set[int] = set()
         self.stopping = asyncio.Event()
         self._followers: set[asyncio.Queue[Any]] = set()
 
@@ -26,6 +28,18 @@ class Signals:
                     queue.put_nowait(None)
                     break
                 queue.put_nowait(event)
+
+    def note_harm(self, rollouts: set[int]) -> None:
+        """Devices of these rollouts have gone bad just now."""
+        if rollouts:
+            self._harmed |= rollouts
+            self.harm.set()
+
+    def take_harmed(self) -> set[int]:
+        """The rollouts in which devices have gone bad since this was asked last."""
+        taken, self._harmed = self._harmed, set()
+        self.harm.clear()
+        return taken
 
     def stop(self) -> None:
         """Lets all followers go."""

@@ -9,7 +9,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import Attempt, DownloadStep, State, WaitingFor
 from mellow_herald.core.selector import Node
-from mellow_herald.store.database import as_rows
+from mellow_herald.store.database import among, as_rows
 from mellow_herald.store.placing import Target
 from mellow_herald.store.selector_sql import compile_reason, compile_selector
 from mellow_herald.store.tables import AttemptRow, Device, Pulse, ReleaseImage, RingSlice, Rollout
@@ -59,27 +59,31 @@ def from_attempt(attempt_id: int, attempt: Attempt, at: datetime) -> dict[str, A
 
 async def rollouts_of(connection: AsyncConnection, devices: Iterable[int], attempts: Iterable[int]) -> set[int]:
     """The rollouts whose gates are needed to answer these devices about these attempts; takes no lock."""
-    statement = select(AttemptRow.rollout_id).where(_concerning(devices, attempts)).distinct()
-    return {row.rollout_id for row in await connection.execute(statement)}
+    return {row.rollout_id for row in await connection.execute(_ROLLOUTS_OF, _named(devices, attempts))}
 
 
 async def lock_attempts(connection: AsyncConnection, devices: Iterable[int], attempts: Iterable[int]) -> list[Row]:
     """The attempts that matter for these devices (live, newest, or named), locked in order of id."""
-    statement = select(AttemptRow.__table__).where(_concerning(devices, attempts)).order_by(AttemptRow.id)
-    return list((await connection.execute(statement.with_for_update(key_share=True))).mappings())
+    return list((await connection.execute(_LOCK_CONCERNING, _named(devices, attempts))).mappings())
 
 
-def _concerning(devices: Iterable[int], attempts: Iterable[int]) -> Any:
-    newest = (
-        select(func.max(AttemptRow.id))
-        .where(AttemptRow.device_id.in_(sorted(set(devices))))
-        .group_by(AttemptRow.device_id)
-    )
+def _named(devices: Iterable[int], attempts: Iterable[int]) -> dict[str, list[int]]:
+    return {"devices": sorted(set(devices)), "attempts": sorted(set(attempts))}
+
+
+def _concerning() -> Any:
+    newest = select(func.max(AttemptRow.id)).where(AttemptRow.device_id == among("devices"))
     return or_(
-        AttemptRow.live & AttemptRow.device_id.in_(sorted(set(devices))),
-        AttemptRow.id.in_(newest),
-        AttemptRow.id.in_(sorted(set(attempts))),
+        AttemptRow.live & (AttemptRow.device_id == among("devices")),
+        AttemptRow.id.in_(newest.group_by(AttemptRow.device_id)),
+        AttemptRow.id == among("attempts"),
     )
+
+
+_ROLLOUTS_OF = select(AttemptRow.rollout_id).where(_concerning()).distinct()
+_LOCK_CONCERNING = (
+    select(AttemptRow.__table__).where(_concerning()).order_by(AttemptRow.id).with_for_update(key_share=True)
+)
 
 
 async def lock_some(connection: AsyncConnection, ids: Iterable[int]) -> list[Row]:

@@ -8,7 +8,9 @@ from typing import Any
 
 import alembic.command
 import alembic.config
-from sqlalchemy import Connection, text
+from pydantic_core import from_json
+from sqlalchemy import BigInteger, Connection, any_, bindparam, text
+from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
 
 from mellow_herald.store.gate import Lock, take
@@ -18,7 +20,9 @@ CHANNEL = "herald"
 
 def make_engine(url: str, pool_size: int = 16) -> AsyncEngine:
     """The engine of one service process."""
-    return create_async_engine(url, pool_size=pool_size, max_overflow=4, pool_pre_ping=True)
+    return create_async_engine(
+        url, pool_size=pool_size, max_overflow=4, pool_pre_ping=True, json_deserializer=from_json
+    )
 
 
 async def migrate(engine: AsyncEngine) -> None:
@@ -43,6 +47,12 @@ def alembic_config(connection: Connection) -> alembic.config.Config:
 async def notify(connection: AsyncConnection, payload: str) -> None:
     """Tells all service processes something when the transaction commits."""
     await connection.execute(text("SELECT pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": payload})
+
+
+def among(parameter: str) -> Any:
+    """What a number is compared with to be one of a list that is given when the statement runs: statements of the
+    devices' calls are built once, since building them takes longer than running them."""
+    return any_(bindparam(parameter, type_=ARRAY(BigInteger)))
 
 
 def as_rows(rows: Sequence[dict[str, Any]]) -> str:

@@ -10,22 +10,29 @@ from sqlalchemy.orm import aliased
 
 from mellow_herald.core.attempt import AT_RISK
 from mellow_herald.core.presence import LATE_AFTER
+from mellow_herald.store.database import among
 from mellow_herald.store.tables import AttemptRow, Device, Pulse
 
 Row = Mapping[str, Any]
 
 
+def _gateways() -> Any:
+    child = aliased(Device)
+    leads = exists(select(1).where(child.gateway == Device.serial))
+    return select(Device.id, Device.serial, Device.gateway, leads.label("leads")).where(
+        Device.id == among("ids"), or_(Device.gateway.is_not(None), leads)
+    )
+
+
+_GATEWAYS = _gateways()
+
+
 async def gateways_of(connection: AsyncConnection, devices: Iterable[int]) -> dict[int, list[str]]:
     """By device id, the serials of the gateways whose families these devices belong to: the one before them, and their
     own if others are behind them. Devices without any are left out; takes no lock."""
-    child = aliased(Device)
-    leads = exists(select(1).where(child.gateway == Device.serial))
-    statement = select(Device.id, Device.serial, Device.gateway, leads.label("leads")).where(
-        Device.id.in_(sorted(set(devices))), or_(Device.gateway.is_not(None), leads)
-    )
     return {
         row.id: [*([row.gateway] if row.gateway else []), *([row.serial] if row.leads else [])]
-        for row in await connection.execute(statement)
+        for row in await connection.execute(_GATEWAYS, {"ids": sorted(set(devices))})
     }
 
 

@@ -4,12 +4,12 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, delete, func, select, text, update
+from sqlalchemy import ColumnElement, bindparam, delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.selector import Node
-from mellow_herald.store.database import as_rows
+from mellow_herald.store.database import among, as_rows
 from mellow_herald.store.selector_sql import KNOWN_BUILD, RUNS, compile_selector
 from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, EnrolmentCode, Pulse, Rollout
 
@@ -61,16 +61,23 @@ async def generations(connection: AsyncConnection) -> dict[int, int]:
 
 async def lock_devices(connection: AsyncConnection, ids: Iterable[int]) -> dict[int, Row]:
     """Devices by id with their board's check-in interval, locked in order of id."""
-    statement = select(Device.__table__).where(Device.id.in_(sorted(set(ids)))).order_by(Device.id)
-    # Not FOR UPDATE: that would wait for the key-share locks that opening a ring takes through its foreign key.
-    locked = statement.with_for_update(key_share=True)
-    return {row["id"]: row for row in (await connection.execute(locked)).mappings()}
+    rows = await connection.execute(_LOCK_DEVICES, {"ids": sorted(set(ids))})
+    return {row["id"]: row for row in rows.mappings()}
+
+
+# Not FOR UPDATE: that would wait for the key-share locks that opening a ring takes through its foreign key.
+_LOCK_DEVICES = (
+    select(Device.__table__).where(Device.id == among("ids")).order_by(Device.id).with_for_update(key_share=True)
+)
 
 
 async def last_pulses(connection: AsyncConnection, ids: Iterable[int]) -> dict[int, dict[str, Any]]:
     """What these devices' last calls said."""
-    statement = select(Pulse.__table__).where(Pulse.device_id.in_(sorted(set(ids))))
-    return {row["device_id"]: dict(row) for row in (await connection.execute(statement)).mappings()}
+    rows = await connection.execute(_LAST_PULSES, {"ids": sorted(set(ids))})
+    return {row["device_id"]: dict(row) for row in rows.mappings()}
+
+
+_LAST_PULSES = select(Pulse.__table__).where(Pulse.device_id == among("ids"))
 
 
 DEVICE_WORD = (
@@ -128,8 +135,14 @@ async def forget_pulse(connection: AsyncConnection, device_id: int) -> None:
 async def touch_pulses(connection: AsyncConnection, ids: Sequence[int], at: datetime) -> None:
     """Notes that these devices called, where nothing else is new."""
     if ids:
-        statement = update(Pulse).where(Pulse.device_id.in_(sorted(set(ids))), Pulse.seen_at < at)
-        await connection.execute(statement.values(seen_at=at))
+        await connection.execute(_TOUCH_PULSES, {"ids": sorted(set(ids)), "at": at})
+
+
+_TOUCH_PULSES = (
+    update(Pulse)
+    .where(Pulse.device_id == among("ids"), Pulse.seen_at < bindparam("at"))
+    .values(seen_at=bindparam("at"))
+)
 
 
 def _newest_attempt() -> Any:

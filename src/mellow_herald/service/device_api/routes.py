@@ -21,7 +21,7 @@ from mellow_herald.service.device_logs import take_lines
 from mellow_herald.service.enrolment import enrol
 from mellow_herald.service.intake import Intake
 from mellow_herald.service.people import FailureLimit
-from mellow_herald.service.problems import ProblemError, problem_for
+from mellow_herald.service.problems import ProblemError, fault, problem_for
 from mellow_herald.service.soundness import is_sound
 from mellow_herald.service.waiting import preferred_wait
 from mellow_herald.store import keys, releases
@@ -37,7 +37,8 @@ Endpoint = Callable[[Request], Awaitable[Response]]
 
 
 class HotPaths:
-    """Outermost middleware: takes the hot paths past the framework's own layers, which cost as much as the work."""
+    """Around the whole application: takes the hot paths past the framework's own layers, which cost as much as the
+    work."""
 
     def __init__(self, app: ASGIApp, endpoints: dict[str, Endpoint]) -> None:
         self._app, self._endpoints = app, endpoints
@@ -48,7 +49,10 @@ class HotPaths:
         if endpoint is None or scope["method"] != "POST":
             await self._app(scope, receive, send)
             return
-        response = await endpoint(Request(scope, receive))
+        try:
+            response = await endpoint(Request(scope, receive))
+        except Exception as error:
+            response = fault(error, scope["path"])
         await response(scope, receive, send)
 
 
