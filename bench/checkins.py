@@ -1,6 +1,5 @@
 """Check-ins a second of one worker: authenticated, recorded, nothing new; over a bare route reading the same body."""
 
-import asyncio
 import json
 import os
 import socket
