@@ -39,7 +39,7 @@ from mellow_herald.store.clock import beat
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.fleet import write_pulses
 from mellow_herald.store.gate import Lock, close_gate, share_gates, try_take
-from mellow_herald.store.placing import Target
+from mellow_herald.store.placing import Portion, Target
 
 log = structlog.get_logger()
 
@@ -48,6 +48,8 @@ SHORTEST_REST = 0.1
 # After each turn so many times as long is left to the calls of devices.
 REST = 3.0
 MOST_DECISIONS = 100
+# Portions of a ring that are given at once: PostgreSQL uses one core for each.
+SIDE_BY_SIDE = 2
 UNHEARD = "no call within the plan's answer_within"
 # A gateway not heard for so long, in service time, may be why those behind it are not heard either.
 SHORTEST_SILENCE = timedelta(minutes=5)
@@ -177,15 +179,14 @@ class Conductor:
         if row["kind"] != RolloutKind.FORWARD:
             await self._open_way_back(row)
             return
-        target, ring = target_of(row, plan), plan.rings[position]
+        target = target_of(row, plan)
         if position == 0 and not await self._in_slices(row["id"], self._note_passed_over(row["id"], target)):
             return
         if row["overtakes"]:
             target_ids = self._overtake(row, plan, target, position)
             if not await self._in_slices(row["id"], target_ids):
                 return
-        giving = self._give_rest if ring.takes_rest else self._give_drawn
-        if not await self._in_slices(row["id"], giving(row["id"], position, plan, target)):
+        if not await self._give_ring(row["id"], position, plan, target):
             return
         now = self._context.clock.now()
         async with self._context.engine.begin() as connection:
@@ -247,21 +248,30 @@ class Conductor:
 
         return work
 
-    def _give_drawn(self, rollout_id: int, position: int, plan: Plan, target: Target) -> Work:
-        async def work(connection: AsyncConnection, now: datetime) -> bool:
-            return await placing.give_drawn(connection, rollout_id, position, plan, target, now) > 0
+    async def _give_ring(self, rollout_id: int, position: int, plan: Plan, target: Target) -> bool:
+        """Gives a ring's devices their attempts, some portions side by side; False if the rollout stopped meanwhile."""
+        after = 0 if plan.rings[position].takes_rest else None
 
-        return work
+        async def give(portion: Portion, now: datetime) -> None:
+            async with self._context.engine.begin() as connection:
+                await placing.give(connection, rollout_id, position, plan, target, now, portion)
 
-    def _give_rest(self, rollout_id: int, position: int, plan: Plan, target: Target) -> Work:
-        last: int | None = 0
-
-        async def work(connection: AsyncConnection, now: datetime) -> bool:
-            nonlocal last
-            last = await placing.give_rest(connection, rollout_id, position, plan, target, now, last or 0)
-            return last is not None
-
-        return work
+        while True:
+            now = self._context.clock.now()
+            # The gate that this transaction shares stands for all portions: it ends after they have.
+            async with self._context.engine.begin() as connection:
+                if not await self._may_open(connection, rollout_id):
+                    return False
+                portions = await placing.next_portions(
+                    connection, rollout_id, position, target, now, rest_after=after, most=SIDE_BY_SIDE
+                )
+                if not portions:
+                    return True
+                async with asyncio.TaskGroup() as giving:
+                    for portion in portions:
+                        giving.create_task(give(portion, now))
+                await publish(connection, [FeedEvent(now, "orders", rollout_id, data={"what": "slice"})])
+            after = None if after is None else portions[-1].ids[-1]
 
     def _overtake(self, row: Any, plan: Plan, target: Target, position: int) -> Work:
         """Calls off what waits in other rollouts for devices that this ring is to have."""

@@ -29,7 +29,7 @@ from mellow_herald.core.placement import PassedOver, Rules
 from mellow_herald.core.plan import Plan, Ring
 from mellow_herald.core.rings import NONE, Group, Ids, Placed
 from mellow_herald.core.selector import Node, parse_selector
-from mellow_herald.store.selector_sql import column_of, compile_reason, compile_selector
+from mellow_herald.store.selector_sql import column_of, compile_reason, compile_reason_of_all, compile_selector
 from mellow_herald.store.tables import AttemptRow, Device, PassedOverRow, RingRow, RingSlice
 
 Row = Mapping[str, Any]
@@ -45,10 +45,19 @@ class Target:
     rules: Rules
 
 
+@dataclass(frozen=True, slots=True)
+class Portion:
+    """Devices that are given their attempts in one transaction; ``number`` is that of the drawn slice they are."""
+
+    ids: list[int]
+    number: int | None = None
+
+
 async def count_target(connection: AsyncConnection, target: Target, now: datetime) -> dict[str | None, int]:
     """How many targeted devices are eligible (key None) and how many are passed over, by reason."""
-    reason = compile_reason(target.rules, now).label("reason")
+    reason = compile_reason_of_all(target.rules, now).label("reason")
     inner = select(reason).where(compile_selector(target.where, now)).subquery()
+    await _share_the_work(connection)
     statement = select(inner.c.reason, func.count().label("devices")).group_by(inner.c.reason)
     return {row.reason: row.devices for row in await connection.execute(statement)}
 
@@ -66,14 +75,15 @@ async def load_groups(
     }
     inner = select(
         Device.id,
-        compile_reason(target.rules, now).label("reason"),
+        compile_reason_of_all(target.rules, now).label("reason"),
         *(fact_text(name, now).label(f"fact{n}") for n, name in enumerate(names)),
         *(picked.label(f"pick{n}") for n, picked in picks.items()),
     ).where(compile_selector(target.where, now))
     if rollout_id is not None:
         inner = inner.where(~_attempted(rollout_id))
-    found = inner.subquery()
+    found = inner.offset(0).subquery()  # without an offset, the reason would be worked out twice for each device
     columns = [column for column in found.c if column.name != "id"]
+    await _share_the_work(connection)
     # A few groups of very many devices each: hashed in one pass. The planner, which cannot foresee how few there are,
     # would sort a million wide rows.
     await connection.execute(
@@ -95,6 +105,13 @@ async def load_groups(
         picked = tuple(bool(row[f"pick{n}"]) if n in picks else False for n in range(len(rings)))
         groups.append(Group(facts, picked, np.sort(np.array(row["ids"], np.int64))))
     return groups, passed
+
+
+async def _share_the_work(connection: AsyncConnection) -> None:
+    """Lets the next statements of this transaction use several processes: most of their time goes into working out
+    the reason of each device, which the planner takes to cost nothing."""
+    changes = {"parallel_setup_cost": "0", "parallel_tuple_cost": "0", "jit": "off"}
+    await connection.execute(text("SELECT " + ", ".join(f"set_config('{n}', '{v}', true)" for n, v in changes.items())))
 
 
 def fact_text(name: str, now: datetime | None) -> ColumnElement[str]:
@@ -162,53 +179,55 @@ async def keep_drawn(
         planned = update(RingRow).where(RingRow.rollout_id == rollout_id, RingRow.position == position)
         await connection.execute(planned.values(planned=len(one.ids)))
         if not ring.takes_rest:
+            ids = np.sort(one.ids)  # neighbours in the table are opened together
             rows += [
                 {"rollout_id": rollout_id, "position": position, "number": number, "given": False,
-                 "devices": one.ids[at : at + SLICE].tolist()}
-                for number, at in enumerate(range(0, len(one.ids), SLICE))
+                 "devices": ids[at : at + SLICE].tolist()}
+                for number, at in enumerate(range(0, len(ids), SLICE))
             ]  # fmt: skip
     if rows:
         await connection.execute(insert(RingSlice), rows)
 
 
-async def give_drawn(
-    connection: AsyncConnection, rollout_id: int, position: int, plan: Plan, target: Target, now: datetime
-) -> int:
-    """Gives the next slice of a ring's devices their attempts, or the reason to be passed over; returns how many
-    devices were looked at, 0 if none are left."""
-    following = (
-        select(RingSlice.number, RingSlice.devices)
-        .where(RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.given.is_(False))
-        .order_by(RingSlice.number)
-        .limit(1)
-    )
-    row = (await connection.execute(following)).first()
-    if row is None:
-        return 0
-    await _give(connection, rollout_id, position, plan, target, now, row.devices)
-    done = update(RingSlice).where(
-        RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.number == row.number
-    )
-    await connection.execute(done.values(given=True))
-    return len(row.devices)
+async def next_portions(
+    connection: AsyncConnection, rollout_id: int, position: int, target: Target, now: datetime, *,
+    rest_after: int | None, most: int,
+) -> list[Portion]:  # fmt: skip
+    """Whom a ring is to have next, in up to ``most`` portions that may be given side by side; nothing if nobody is
+    left.
 
-
-async def give_rest(
-    connection: AsyncConnection, rollout_id: int, position: int, plan: Plan, target: Target, now: datetime, after: int
-) -> int | None:
-    """Does the same for the next of all targeted devices with an id above ``after`` that no ring was given so far;
-    returns the last id, None if none are left."""
+    ``rest_after`` is None for a ring that was drawn. For one that takes the rest, these are all targeted devices with
+    an id above it that no ring was given so far.
+    """
+    if rest_after is None:
+        following = (
+            select(RingSlice.number, RingSlice.devices)
+            .where(RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.given.is_(False))
+            .order_by(RingSlice.number)
+            .limit(most)
+        )
+        return [Portion(row.devices, row.number) for row in await connection.execute(following)]
     candidates = (
         select(Device.id)
-        .where(Device.id > after, compile_selector(target.where, now), ~_attempted(rollout_id))
+        .where(Device.id > rest_after, compile_selector(target.where, now), ~_attempted(rollout_id))
         .order_by(Device.id)
-        .limit(SLICE)
+        .limit(most * SLICE)
     )
     ids = list((await connection.execute(candidates)).scalars())
-    if not ids:
-        return None
-    await _give(connection, rollout_id, position, plan, target, now, ids)
-    return int(ids[-1])
+    return [Portion(ids[at : at + SLICE]) for at in range(0, len(ids), SLICE)]
+
+
+async def give(
+    connection: AsyncConnection, rollout_id: int, position: int, plan: Plan, target: Target, now: datetime,
+    portion: Portion,
+) -> None:  # fmt: skip
+    """Gives the devices of a portion their attempts, or the reason to be passed over."""
+    await _give(connection, rollout_id, position, plan, target, now, portion.ids)
+    if portion.number is not None:
+        done = update(RingSlice).where(
+            RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.number == portion.number
+        )
+        await connection.execute(done.values(given=True))
 
 
 async def note_passed_over(
@@ -250,7 +269,10 @@ async def recount_target(connection: AsyncConnection, rollout_id: int, target: T
 
 
 def _attempted(rollout_id: int) -> ColumnElement[bool]:
-    return exists(select(1).where(AttemptRow.rollout_id == rollout_id, AttemptRow.device_id == Device.id))
+    # Looked up by the device, of which there are few attempts. Left to choose, a planner that last saw the table before
+    # the ring opened goes through all attempts of the rollout for every device: hence the sum, which no index has.
+    this = AttemptRow.rollout_id + 0 == rollout_id
+    return exists(select(1).where(AttemptRow.device_id == Device.id, this))
 
 
 def _passed(rollout_id: int) -> ColumnElement[bool]:
@@ -262,6 +284,10 @@ async def _give(
     ids: list[int],
 ) -> None:  # fmt: skip
     """Set-based and safe to repeat: attempts for those who are eligible now, reasons for the others."""
+    # Each device is looked up by its keys. The planner, which does not see how fast the table grows, would read all
+    # attempts of all rollouts again for every slice.
+    off = ", ".join(f"set_config('enable_{way}', 'off', true)" for way in ("seqscan", "hashjoin", "mergejoin"))
+    await connection.execute(text(f"SELECT {off}"))
     these = literal(ids, ARRAY(BigInteger))
     # Everything that is asked of a device is read in one go: opening a large ring is mostly this statement.
     chosen = (

@@ -4,8 +4,9 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, ColumnElement, and_, case, exists, false, func, literal, not_, or_, select, true
+from sqlalchemy import BigInteger, ColumnElement, and_, case, false, func, literal, not_, or_, select, true
 from sqlalchemy.dialects.postgresql import BYTEA
+from sqlalchemy.sql.visitors import replacement_traverse
 
 from mellow_herald.core.history import LOOP_RESTARTS, LOOP_WITHIN, RECOVERY_SLOT, Happening
 from mellow_herald.core.placement import Rules
@@ -34,7 +35,7 @@ IN_RECOVERY = func.coalesce(Device.running["app"]["slot"].astext == RECOVERY_SLO
 KNOWN_BUILD = case(
     (Device.digest.is_(None), None),
     (IN_RECOVERY, None),
-    else_=exists(select(1).where(ReleaseImage.digest == Device.digest)),
+    else_=Device.digest.in_(select(ReleaseImage.digest)),
 )
 RUNS = case(
     (Device.digest.is_(None), case((Device.token_used, "unreadable"), else_=None)),
@@ -44,6 +45,8 @@ RUNS = case(
 )
 # Correlated by hand, as the pulse is below: the query around may be one of attempts.
 IN_ROLLOUT = select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live).correlate(Device).exists()
+# The same by reading all live attempts once, in any number of processes: for questions about every device.
+_IN_ROLLOUT_OF_ALL = Device.id.in_(select(AttemptRow.device_id).where(AttemptRow.live))
 # What waits may wait for another release just as well: nothing of this one was begun.
 OVERTAKABLE = (
     select(1)
@@ -146,6 +149,15 @@ def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[b
 def compile_reason(rules: Rules, now: datetime) -> ColumnElement[str | None]:
     """The reason a device is passed over at ``now``, or NULL: the first rule that matches."""
     return case(*((compile_selector(rule, now), literal(reason.value)) for reason, rule in rules), else_=None)
+
+
+def compile_reason_of_all(rules: Rules, now: datetime) -> ColumnElement[str | None]:
+    """The same for a question about very many devices at once."""
+
+    def other_way(element: Any, **_: Any) -> Any:
+        return _IN_ROLLOUT_OF_ALL if element is IN_ROLLOUT else None
+
+    return replacement_traverse(compile_reason(rules, now), {}, other_way)
 
 
 def column_of(name: str, now: datetime | None) -> ColumnElement:
