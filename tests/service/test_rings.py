@@ -8,6 +8,7 @@ import pytest
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.attempt import AT_RISK
+from mellow_herald.store import placing
 from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.plan import PlanDocument, PlanPace
 from mellow_herald.wire.rollout import PlanEdit
@@ -86,6 +87,25 @@ def test_rings_open_one_after_the_other_until_all_are_served(
     done = service.wait_for(rollout_id, lambda r: r.state == "finished")
     assert (done.targeted, done.never_given, done.states) == (10, 0, {"confirmed": 10})
     assert [ring.planned for ring in done.rings] == [2, 3, 5]
+
+
+def test_large_rings_open_in_portions_and_leave_nobody_out(
+    service: RunningService, fleet: list[PuppetDevice], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(placing, "SLICE", 2)
+    rollout_id = service.herald.rollouts.start(plan([{"name": "some", "count": 5}, {"name": "rest"}])).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    assert len(first := in_ring(service, rollout_id, 0, fleet)) == 5
+    newcomer = PuppetDevice(service.url, "TA-new")
+    newcomer.enrol(service.code(), labels={}).raise_for_status()
+    newcomer.checkin()
+    for device in first:
+        go_through(device)
+    service.wait_for(rollout_id, lambda r: r.rings[1].state == "open")
+    rest = in_ring(service, rollout_id, 1, [*fleet, newcomer])
+    assert {device.serial for device in rest} == {d.serial for d in [*fleet, newcomer]} - {d.serial for d in first}
+    shown = service.herald.rollouts.show(rollout_id)
+    assert sum(shown.states.values()) == shown.targeted == 11 and not shown.passed_over
 
 
 def test_who_is_not_in_an_open_ring_is_told_nothing(service: RunningService, fleet: list[PuppetDevice]) -> None:

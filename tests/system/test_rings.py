@@ -22,8 +22,8 @@ from tests.system.test_flight import Flight, folder
 __all__ = ["folder"]
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 DEVICES = int(os.environ.get("HERALD_TEST_DEVICES", "60"))
-WORKERS, DOWNLOADING, RISK = 3, 40, 25
-KILLED = 4
+WORKERS = 3
+DOWNLOADING, RISK, KILLED = max(40, DEVICES // 5), max(25, DEVICES // 8), max(4, DEVICES // 100)
 PATIENCE = 400 + DEVICES
 
 PLAN = f"""

@@ -141,7 +141,7 @@ def halt_due(plan: Plan, brakes: tuple[Reading, ...], bad: int) -> Halt | None:
         return Halt(tipped.words([ring.name for ring in plan.rings]))
     stop = plan.brake.hard_stop
     if stop is not None and bad >= stop:
-        return Halt(f"{bad} devices went bad, and the plan's hard_stop is {stop}")
+        return Halt(f"{bad} device{'s' if bad != 1 else ''} went bad, and the plan's hard_stop is {stop}")
     return None
 
 
