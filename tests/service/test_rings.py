@@ -95,7 +95,8 @@ def test_large_rings_open_in_portions_and_leave_nobody_out(
     monkeypatch.setattr(placing, "SLICE", 2)
     rollout_id = service.herald.rollouts.start(plan([{"name": "some", "count": 5}, {"name": "rest"}])).id
     service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
-    assert len(first := in_ring(service, rollout_id, 0, fleet)) == 5
+    first = in_ring(service, rollout_id, 0, fleet)
+    assert len(first) == 5
     newcomer = PuppetDevice(service.url, "TA-new")
     newcomer.enrol(service.code(), labels={}).raise_for_status()
     newcomer.checkin()

@@ -95,7 +95,8 @@ class Flight:
         for path in (place.board, *place.other_boards):
             board = BoardIn.model_validate(tomllib.loads(path.read_text()))
             herald.boards.add(board)
-            codes[board.name] = herald.codes.make(CodeIn(board=board.name, line=board.lines[0])).code or ""
+            asked = CodeIn(board=board.name, line=board.lines[0], uses=DEVICES + OTHERS)
+            codes[board.name] = herald.codes.make(asked).code or ""
         for version in (scenario.OLD, scenario.FIXED):
             herald.releases.publish(place.firmware(version), key=key)
         scenario.write_scenario(place, codes, DEVICES, seed=3, calm=True)
@@ -105,7 +106,11 @@ class Flight:
         return self.start("sim", "run", str(self.place.scenario), *where)
 
     def wait_online(self, herald: Herald, devices: int, seconds: float = 120) -> None:
-        until(seconds, lambda: herald.overview().presence.get("online") == devices + OTHERS)
+        def there() -> bool:
+            presence = herald.overview().presence
+            return presence.get("online", 0) + presence.get("late", 0) == devices + OTHERS
+
+        until(seconds, there)
 
     def stop(self) -> None:
         for process in reversed(self.processes):

@@ -28,6 +28,8 @@ from mellow_herald.wire.rollout import RolloutOut
 OUT = Console(highlight=False)
 READY_SECONDS = 60.0
 ONLINE_SECONDS = 150.0
+# Of an enrolment code, for devices that a user adds to the demo.
+SPARE_USES = 100
 DECIDED_SECONDS = 120.0
 BRINGS = "forward"
 
@@ -201,7 +203,10 @@ class _Demo:
             self.processes.run("release", "baseline", release, "--reason", "what the field runs", "--yes", show=False)
 
     def _code(self, board: str, line: str) -> str:
-        made = self.processes.run("code", "new", "--board", board, "--line", line, "--json", show=False, capture=True)
+        uses = ["--uses", str(self._options.devices + SPARE_USES)]
+        made = self.processes.run(
+            "code", "new", "--board", board, "--line", line, *uses, "--json", show=False, capture=True
+        )
         return str(json.loads(made)["code"])
 
     def _start_devices(self) -> None:
@@ -212,7 +217,7 @@ class _Demo:
         self.processes.start(
             "devices", "sim", "run", scenario_file, "--data-dir", flash, "--log", "-", "--url", self._url
         )
-        deadline = time.monotonic() + ONLINE_SECONDS
+        deadline = time.monotonic() + ONLINE_SECONDS + self._options.devices / 4
         with self._herald() as herald:
             # Some hive scales are off-line now and then: it is enough that all have been heard of.
             while (heard := sum(herald.overview().presence.values())) < everyone:

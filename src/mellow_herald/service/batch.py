@@ -1,14 +1,12 @@
-"""What the intake works on: calls, the attempts they concern, and what those attempts are to bring."""
+"""What the intake works on: calls, and the attempts they concern."""
 
 import asyncio
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
 from mellow_herald.core.attempt import Attempt, State
-from mellow_herald.core.firmware import APP
-from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.surroundings import Family, Used
 from mellow_herald.wire.device import CheckinIn, OrderOut, ReportIn
@@ -23,43 +21,6 @@ class Call:
     reports: list[ReportIn]
     epoch: int
     done: "asyncio.Future[OrderOut]"
-
-
-@dataclass(frozen=True, slots=True)
-class Target:
-    """A rollout's plan as of one ``revision``, and what does not change about it: the digests of its manifest and
-    of each component's images. Where devices are brought back, ``back_to`` is the image that one of them ran before,
-    and ``fetchable`` tells whether there is a release to fetch it from."""
-
-    revision: int
-    plan: Plan
-    manifest: str | None
-    images: Mapping[str, frozenset[str]]
-    independent: bool
-    back_to: str | None = None
-    fetchable: bool = True
-
-    @property
-    def digests(self) -> frozenset[str]:
-        """Those of its ``app`` images."""
-        return self.images.get(APP, frozenset())
-
-    def stands_by(self, device: Mapping[str, Any]) -> bool:
-        """Whether the device has everything standing by that it does not run yet."""
-        missing_ = {
-            name for name, digests in self.images.items()
-            if (device["running"].get(name) or {}).get("digest") not in digests
-        }  # fmt: skip
-        wanted = missing_ or self.images.keys()
-        return all((device["standby"].get(name) or {}).get("digest") in self.images[name] for name in wanted)
-
-
-@dataclass(frozen=True, slots=True)
-class Release:
-    """What a way back leads to: the digest of its manifest and those of its ``app`` images."""
-
-    manifest: str
-    digests: frozenset[str]
 
 
 @dataclass(slots=True)
@@ -107,6 +68,19 @@ class Batch:
         for held in self.attempts.values():
             self.of_device.setdefault(held.row["device_id"], []).append(held)
 
+    def change(self, held: Held, changed: Attempt) -> None:
+        """Takes over what became of an attempt, and what that does to its pace and its family."""
+        if changed == held.attempt:
+            return
+        before, held.attempt, held.changed = held.attempt, changed, True
+        held.moved |= (before.state, before.try_number) != (changed.state, changed.try_number)
+        if before.state is not changed.state:
+            used = self.used.get(held.row["rollout_id"])
+            if used is not None:
+                used.note(before.state, changed.state)
+            for family in self.families.get(held.row["device_id"], []):
+                family.note(held.row["device_id"], changed)
+
     def current(self, device_id: int) -> Held | None:
         """The device's live attempt, or else its newest."""
         own = self.of_device.get(device_id, [])
@@ -118,10 +92,3 @@ def soaks(attempt: Attempt, now: datetime) -> bool:
     """Whether a confirmed device is still watched."""
     soaking = attempt.state is State.CONFIRMED and not attempt.closed
     return soaking and attempt.soak_until is not None and now <= attempt.soak_until
-
-
-def holds_back(device: Mapping[str, Any], target: Target) -> bool:
-    """Whether the standby slot of ``app`` still holds what the device came from, and the device may boot it."""
-    standby = device["standby"].get(APP) or {}
-    floor, least = standby.get("floor"), device["floor"]
-    return standby.get("digest") in target.digests and (floor is None or least is None or floor >= least)

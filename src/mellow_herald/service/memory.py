@@ -17,6 +17,7 @@ from mellow_herald.core.token import DeviceToken, make_token, read_token
 from mellow_herald.wire.device import CheckinIn
 
 FEED_MAY_BE_OLD = 2.0
+USUAL_INTERVAL_S = 300
 
 
 @dataclass(slots=True)
@@ -97,6 +98,13 @@ class Memory:
         known.seq = said.seq
         self.note_pulse(device_id, said, at, known.interval_s, known.interval_s)
         return known
+
+    def interval_of(self, device: Mapping[str, Any]) -> int:
+        """How often a device checks in (s)."""
+        intervals = self.intervals.get(device["board"])
+        if intervals is None:
+            return USUAL_INTERVAL_S
+        return intervals.of({**device["labels"], **device}) if intervals.exceptions else intervals.usual_s
 
     def remember(self, device_id: int, said: CheckinIn, interval_s: int, epoch: int) -> None:
         """Remembers a check-in to which no order stood. ``epoch`` is the one before the database was asked."""

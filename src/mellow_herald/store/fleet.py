@@ -65,7 +65,7 @@ async def lock_devices(connection: AsyncConnection, ids: Iterable[int]) -> dict[
     return {row["id"]: row for row in rows.mappings()}
 
 
-# Not FOR UPDATE: that would wait for the key-share locks that opening a ring takes through its foreign key.
+# Not FOR UPDATE: that would wait for whoever writes a row that refers to the device.
 _LOCK_DEVICES = (
     select(Device.__table__).where(Device.id == among("ids")).order_by(Device.id).with_for_update(key_share=True)
 )
