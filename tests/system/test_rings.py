@@ -79,7 +79,7 @@ def follow(herald: Herald, rollout_id: int, parent: subprocess.Popen[bytes], rng
             if len(workers) == WORKERS:
                 os.kill(rng.choice(workers), signal.SIGKILL)
                 killed += 1
-            at = time.monotonic() + rng.uniform(1, 6)
+            at = time.monotonic() + rng.uniform(1, 6) * max(1, DEVICES / 200)
         time.sleep(0.2)
 
 
