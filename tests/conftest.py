@@ -42,3 +42,8 @@ def shared_service(databases: Databases, tmp_path_factory: pytest.TempPathFactor
     running = RunningService(databases.fresh(), tmp_path_factory.mktemp("shared")).start().prepare()
     yield running
     running.stop()
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Real processes and browsers first: they run one after the other, and nobody is to wait for them at the end."""
+    items.sort(key=lambda item: item.get_closest_marker("system") is None)
