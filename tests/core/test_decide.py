@@ -18,6 +18,7 @@ from mellow_herald.core.decide import (
     RingProgress,
     Unheard,
     decide,
+    halt_due,
 )
 from mellow_herald.core.plan import Brake, BrakeKind, Plan, Ring, parse_release_name
 from mellow_herald.core.rollout import RingState, RolloutState
@@ -156,3 +157,21 @@ def test_a_rollback_goes_on_while_devices_cannot_be_given_their_way_back_yet() -
     done = (RingProgress(RingState.DONE), RingProgress(RingState.DONE))
     assert decide(TWO, outwards(done, to_come=1), T0) == []
     assert decide(TWO, outwards(done), T0) == [Finish()]
+
+
+def test_what_is_asked_at_once_of_a_bad_report_is_what_the_conductor_decides() -> None:
+    """``halt_due`` alone, for whoever cannot wait for a look at everything, never differs from ``decide``."""
+    strict = replace(TWO, brake=replace(TWO.brake, hard_stop=4))
+    through = tuple(RingProgress(RingState.OPEN, undecided=1) for _ in strict.rings)
+    halted = 0
+    for plan in (TWO, strict):
+        for bad in range(9):
+            brakes = (brake(bad, 60),)
+            due = halt_due(plan, brakes, bad)
+            seen = Progress(RolloutState.RUNNING, through, T0, bad=bad, brakes=brakes)
+            assert [d for d in decide(plan, seen, T0) if isinstance(d, Halt)] == ([] if due is None else [due])
+            halted += due is not None
+    assert 0 < halted < 18
+    one = replace(TWO, brake=replace(TWO.brake, hard_stop=1))
+    assert halt_due(one, (), 1) == Halt("1 device went bad, and the plan's hard_stop is 1")
+    assert halt_due(one, (), 0) is None

@@ -1,5 +1,6 @@
 """Attempts without what made the opening of a large ring slow"""
 
+import sqlalchemy as sa
 from alembic import op
 
 revision = "0009"
@@ -18,7 +19,7 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    op.create_index("ix_attempt_device_newest", "attempt", ["device_id", "id"])
+    op.create_index("ix_attempt_device_newest", "attempt", ["device_id", sa.literal_column("id DESC")])
     op.drop_constraint("uq_attempt_device_id_rollout_id", "attempt", type_="unique")
     op.create_unique_constraint("uq_attempt_rollout_id_device_id", "attempt", ["rollout_id", "device_id"])
     op.create_foreign_key("fk_attempt_rollout_id", "attempt", "rollout", ["rollout_id"], ["id"])
