@@ -15,7 +15,7 @@ from mellow_herald.core.presence import presence
 from mellow_herald.core.selector import And, Compare, Has, Like, Node, Not, OneOf, Or, matches
 from mellow_herald.core.version import version_key
 from mellow_herald.store.database import make_engine
-from mellow_herald.store.selector_sql import compile_reason, compile_reason_of_all, compile_selector
+from mellow_herald.store.selector_sql import IN_ROLLOUT_OF_ALL, compile_reason, compile_selector
 from mellow_herald.store.tables import AttemptRow, Board, Device, DeviceEvent, ImageRow, Pulse, Release, ReleaseImage
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
@@ -189,11 +189,13 @@ async def test_both_readers_agree(fleet: AsyncEngine, tree: Node) -> None:
     assert in_sql == {device["serial"] for device in DEVICES if matches(tree, facts(device))}
 
 
-@pytest.mark.parametrize("compiled", [compile_reason, compile_reason_of_all])
-async def test_the_reasons_to_pass_over_are_the_same_in_both(fleet: AsyncEngine, compiled: Any) -> None:
+@pytest.mark.parametrize("in_rollout", [None, IN_ROLLOUT_OF_ALL])
+async def test_the_reasons_to_pass_over_are_the_same_in_both(fleet: AsyncEngine, in_rollout: Any) -> None:
     rules = rules_for(Candidate("comb-s1", "hive-scale", "2.5.0", 4, ("b" * 64, "d" * 64), 1, 2, "2.5.0-rc.1"))
     async with fleet.connect() as connection:
-        rows = await connection.execute(select(Device.serial, compiled(rules, NOW).label("reason")))
+        rows = await connection.execute(
+            select(Device.serial, compile_reason(rules, NOW, in_rollout=in_rollout).label("reason"))
+        )
         in_sql = {row.serial: row.reason for row in rows}
     in_memory = {device["serial"]: passed_over(rules, facts(device)) for device in DEVICES}
     assert in_sql == in_memory

@@ -24,7 +24,7 @@ pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 DEVICES = int(os.environ.get("HERALD_TEST_DEVICES", "60"))
 WORKERS = 3
 DOWNLOADING, RISK, KILLED = max(40, DEVICES // 5), max(25, DEVICES // 8), max(4, DEVICES // 100)
-PATIENCE = 400 + DEVICES
+PATIENCE = 400 + 2 * DEVICES
 
 PLAN = f"""
 [[rings]]
@@ -72,6 +72,7 @@ def follow(herald: Herald, rollout_id: int, parent: subprocess.Popen[bytes], rng
         shown = herald.rollouts.show(rollout_id)
         assert shown.at_risk <= RISK and shown.downloading <= DOWNLOADING, "never above the pace"
         if shown.state == "finished":
+            print(f"{killed} workers were killed")
             return shown
         assert shown.state == "running" and time.monotonic() < deadline, shown.model_dump_json(indent=1)
         if killed < KILLED and time.monotonic() > at:

@@ -63,7 +63,8 @@ def place(
     """
     everyone = given + sum(len(group.ids) for group in groups)
     listed = np.concatenate([NONE, *named.values()])
-    left = [Group(g.facts, g.picked, _without(g.ids, listed)) for g in groups]
+    # Ordered once: who is left after a ring's draw is in order still, and what is in order is sorted again at no cost.
+    left = _without([Group(g.facts, g.picked, _ordered(g.ids, salt)) for g in groups], listed)
     placed: list[Placed] = []
     for position in range(first, len(rings)):
         ring = rings[position]
@@ -80,7 +81,7 @@ def place(
             wanted = min(room, max(1, floor(ring.share * everyone + 0.5)))
         one = _draw(ring, open_to, wanted, salt)
         placed.append(one)
-        left = [Group(g.facts, g.picked, _without(g.ids, one.ids)) for g in left]
+        left = _without(left, one.ids)
     return placed
 
 
@@ -135,12 +136,13 @@ def _mixed(ids: Ids, salt: int) -> npt.NDArray[np.uint64]:
         return mixed ^ (mixed >> np.uint64(31))
 
 
-def _without(ids: Ids, taken: Ids) -> Ids:
-    if not len(taken) or not len(ids):
-        return ids
-    if (largest := int(max(ids.max(), taken.max()))) > LARGEST_TABLE:
-        return ids[~np.isin(ids, taken)]
+def _without(groups: Sequence[Group], taken: Ids) -> list[Group]:
+    if not len(taken):
+        return list(groups)
+    largest = max(int(ids.max()) for ids in (taken, *(g.ids for g in groups)) if len(ids))
+    if largest > LARGEST_TABLE:
+        return [Group(g.facts, g.picked, g.ids[~np.isin(g.ids, taken)]) for g in groups]
     # Ids are dense: looking them up in a table is many times quicker than sorting.
-    is_taken = np.zeros(largest + 1, np.bool_)
-    is_taken[taken] = True
-    return ids[~is_taken[ids]]
+    is_left = np.ones(largest + 1, np.bool_)
+    is_left[taken] = False
+    return [Group(g.facts, g.picked, g.ids[is_left[g.ids]]) for g in groups]

@@ -48,8 +48,8 @@ SHORTEST_REST = 0.1
 # After each turn so many times as long is left to the calls of devices.
 REST = 3.0
 MOST_DECISIONS = 100
-# Portions of a ring that are given at once: PostgreSQL uses one core for each.
-SIDE_BY_SIDE = 2
+# Portions of a ring that are given under one gate, and of these so many at once: PostgreSQL uses one core for each.
+PORTIONS, SIDE_BY_SIDE = 4, 2
 UNHEARD = "no call within the plan's answer_within"
 # A gateway not heard for so long, in service time, may be why those behind it are not heard either.
 SHORTEST_SILENCE = timedelta(minutes=5)
@@ -251,9 +251,10 @@ class Conductor:
     async def _give_ring(self, rollout_id: int, position: int, plan: Plan, target: Target) -> bool:
         """Gives a ring's devices their attempts, some portions side by side; False if the rollout stopped meanwhile."""
         after = 0 if plan.rings[position].takes_rest else None
+        turns = asyncio.Semaphore(SIDE_BY_SIDE)
 
         async def give(portion: Portion, now: datetime) -> None:
-            async with self._context.engine.begin() as connection:
+            async with turns, self._context.engine.begin() as connection:
                 await placing.give(connection, rollout_id, position, plan, target, now, portion)
 
         while True:
@@ -263,7 +264,7 @@ class Conductor:
                 if not await self._may_open(connection, rollout_id):
                     return False
                 portions = await placing.next_portions(
-                    connection, rollout_id, position, target, now, rest_after=after, most=SIDE_BY_SIDE
+                    connection, rollout_id, position, target, now, rest_after=after, most=PORTIONS
                 )
                 if not portions:
                     return True

@@ -1,5 +1,6 @@
 """A plan against the fleet: what it names looked up, and whom its rings would have."""
 
+import asyncio
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -91,14 +92,14 @@ async def prepare(connection: AsyncConnection, document: PlanDocument, *, overta
     if release is None:
         raise ProblemError(422, "unknown-release", f"There is no release {name}. See `herald release list`.")
     await check_offerable(connection, release)
-    (full,) = await releases.list_releases(connection, release_id=release["id"])
+    images = await releases.components_of(connection, release["id"])
     if overtake and not plan.needs.urgent:
         raise ProblemError(
             422, "not-urgent", "Only an urgent plan may overtake another rollout. Set urgent = true if it is."
         )
-    rules = rules_of(release, full["components"], plan)
+    rules = rules_of(release, images, plan)
     target = Target(parse_selector(text), overtaking(rules) if overtake else rules)
-    return Prepared(document, plan, text, target, release, full["components"])
+    return Prepared(document, plan, text, target, release, images)
 
 
 async def resolve_target(connection: AsyncConnection, text: str) -> str:
@@ -143,5 +144,6 @@ async def draw(
         if ring.serials and position >= first:
             ids = await placing.ids_of(connection, ring.serials)
             named[position] = ids[np.isin(ids, everyone)]
-    placed = place(plan.rings, groups, named, salt_of(plan), first=first, given=given)
+    # In a thread: with a million devices it takes long enough for a device's call to wait for it.
+    placed = await asyncio.to_thread(place, plan.rings, groups, named, salt_of(plan), first=first, given=given)
     return Drawn(placed, len(everyone), passed)

@@ -1,7 +1,8 @@
 """What a plan would do before it does anything."""
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -32,6 +33,18 @@ FIRST = 12
 SAMPLE = 2000
 EXPORT_SLICE = 5000
 USUAL = timedelta(minutes=5)
+Row = Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class _Seen:
+    """What a look at the devices says: what their links carry (bytes a second), and of each ring a sample and its first
+    devices."""
+
+    rate: float | None
+    samples: list[foresight.Sample]
+    first: list[list[Row]]
+    passed: list[PassedOverPreview]
 
 
 async def preview(context: Context, document: PlanDocument, *, overtake: bool = False) -> PreviewOut:
@@ -39,41 +52,34 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
     now = context.clock.now()
     async with context.engine.connect() as connection:
         prepared = await prepare(connection, document, overtake=overtake)
-        drawn = await draw(connection, prepared.plan, prepared.target, now)
-        rate = await foresight.measured_rate(connection, prepared.release["board"])
-        samples = [await foresight.sample(connection, one.ids[:SAMPLE].tolist(), now) for one in drawn.placed]
-        shown = [await placing.describe(connection, one.ids[:FIRST].tolist()) for one in drawn.placed]
-        passed = [
-            PassedOverPreview(
-                reason=reason, words=IN_WORDS[PassedOver(reason)], devices=devices,
-                first=await foresight.first_passed_over(connection, prepared.target, reason, now, FIRST),
-            )
-            for reason, devices in sorted(drawn.passed_over.items(), key=lambda item: -item[1])
-        ]  # fmt: skip
+        # What does not need the other's result goes side by side: of a million devices each of these takes a while.
+        drawn, shares = await asyncio.gather(
+            draw(connection, prepared.plan, prepared.target, now), _shares(context, prepared, now)
+        )
+        seen, faults = await asyncio.gather(_look(connection, prepared, drawn, now), _faults(prepared, drawn, shares))
         overtaken = await _overtaken(connection, prepared, drawn, overtake=overtake)
-        faults = await _faults(connection, prepared, drawn, now)
     size = size_of(prepared.images)
-    facts = [RingFacts(n, s.interval or USUAL, s.next_call) for n, s in zip(drawn.counts, samples, strict=True)]
-    forecasts = forecast(prepared.plan, facts, size, rate, now)
+    facts = [RingFacts(n, s.interval or USUAL, s.next_call) for n, s in zip(drawn.counts, seen.samples, strict=True)]
+    forecasts = forecast(prepared.plan, facts, size, seen.rate, now)
     rings, exposed = [], 0
     for position, (ring, one, said) in enumerate(zip(document.rings, drawn.placed, forecasts, strict=True)):
         exposed += len(one.ids)
         rings.append(
             RingPreview(
                 position=position, name=ring.name, devices=len(one.ids), soak=ring.soak, bytes=size * len(one.ids),
-                first=[DrawnDevice.model_validate(dict(row)) for row in shown[position]],
+                first=[DrawnDevice.model_validate(dict(row)) for row in seen.first[position]],
                 coverage=[
                     CoverageOut(values=dict(c.values), eligible=c.eligible, taken=c.taken) for c in one.coverage
                 ],
-                presence=samples[position].presence, sampled=min(len(one.ids), SAMPLE), exposed_so_far=exposed,
+                presence=seen.samples[position].presence, sampled=min(len(one.ids), SAMPLE), exposed_so_far=exposed,
                 opens=said.opens, first_sign=said.first_sign, through=said.through, done=said.done,
                 by_hand=said.by_hand, at_risk=said.at_risk, unproven=said.unproven, rules_out=said.rules_out,
             )
         )  # fmt: skip
     return PreviewOut(
         now=now, name=document.name, release=document.release, targeted=drawn.targeted, eligible=drawn.eligible,
-        unplaced=drawn.eligible - sum(drawn.counts), passed_over=passed, rings=rings, counts=drawn.counts,
-        bytes=size * sum(drawn.counts), image_bytes=size, rate=rate, overtaken=overtaken, faults=faults,
+        unplaced=drawn.eligible - sum(drawn.counts), passed_over=seen.passed, rings=rings, counts=drawn.counts,
+        bytes=size * sum(drawn.counts), image_bytes=size, rate=seen.rate, overtaken=overtaken, faults=faults,
         warnings=list(_warnings(prepared, drawn, rings, now)),
     )  # fmt: skip
 
@@ -109,12 +115,34 @@ async def _overtaken(
     return counts
 
 
-async def _faults(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, now: datetime) -> list[FaultPreview]:
+async def _look(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, now: datetime) -> _Seen:
+    """The devices of the rings and the others, as they are now."""
+    return _Seen(
+        await foresight.measured_rate(connection, prepared.release["board"]),
+        [await foresight.sample(connection, one.ids[:SAMPLE].tolist(), now) for one in drawn.placed],
+        [await placing.describe(connection, one.ids[:FIRST].tolist()) for one in drawn.placed],
+        [
+            PassedOverPreview(
+                reason=reason, words=IN_WORDS[PassedOver(reason)], devices=devices,
+                first=await foresight.first_passed_over(connection, prepared.target, reason, now, FIRST),
+            )
+            for reason, devices in sorted(drawn.passed_over.items(), key=lambda item: -item[1])
+        ],
+    )  # fmt: skip
+
+
+async def _shares(context: Context, prepared: Prepared, now: datetime) -> dict[str, dict[str, float]]:
+    """Of the facts that the brake watches, the values with their shares."""
+    watched = prepared.plan.brake.watch_by
+    async with context.engine.connect() as connection:
+        return await placing.share_of_values(connection, prepared.target, watched, now, MOST_FORESEEN)
+
+
+async def _faults(prepared: Prepared, drawn: Drawn, shares: dict[str, dict[str, float]]) -> list[FaultPreview]:
     """What faults would cost with this plan: played through with a fixed seed, so that asking again shows the same."""
     plan = prepared.plan
     if not sum(drawn.counts):
         return []
-    shares = await placing.share_of_values(connection, prepared.target, plan.brake.watch_by, now, MOST_FORESEEN)
     watch = Watch(len(plan.rings), {name: list(values) for name, values in shares.items()})
     at_once = [plan.pace.at_risk_at_once or count for count in drawn.counts]
     halt = halts_at(1, plan.brake.alpha)

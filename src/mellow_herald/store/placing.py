@@ -7,10 +7,14 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import (
+    CTE,
     BigInteger,
     ColumnElement,
+    Executable,
     Text,
+    and_,
     any_,
+    case,
     cast,
     delete,
     exists,
@@ -21,7 +25,8 @@ from sqlalchemy import (
     text,
     update,
 )
-from sqlalchemy.dialects.postgresql import ARRAY, JSONB, insert
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB, array, insert
+from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import State
@@ -29,11 +34,11 @@ from mellow_herald.core.placement import PassedOver, Rules
 from mellow_herald.core.plan import Plan, Ring
 from mellow_herald.core.rings import NONE, Group, Ids, Placed
 from mellow_herald.core.selector import Node, parse_selector
-from mellow_herald.store.selector_sql import column_of, compile_reason, compile_reason_of_all, compile_selector
+from mellow_herald.store.selector_sql import IN_ROLLOUT_OF_ALL, column_of, compile_reason, compile_selector
 from mellow_herald.store.tables import AttemptRow, Device, PassedOverRow, RingRow, RingSlice
 
 Row = Mapping[str, Any]
-SLICE = 10_000
+SLICE = 5_000
 NO_VALUE = "(none)"
 
 
@@ -55,7 +60,7 @@ class Portion:
 
 async def count_target(connection: AsyncConnection, target: Target, now: datetime) -> dict[str | None, int]:
     """How many targeted devices are eligible (key None) and how many are passed over, by reason."""
-    reason = compile_reason_of_all(target.rules, now).label("reason")
+    reason = compile_reason(target.rules, now, in_rollout=IN_ROLLOUT_OF_ALL).label("reason")
     inner = select(reason).where(compile_selector(target.where, now)).subquery()
     await _share_the_work(connection)
     statement = select(inner.c.reason, func.count().label("devices")).group_by(inner.c.reason)
@@ -75,7 +80,7 @@ async def load_groups(
     }
     inner = select(
         Device.id,
-        compile_reason_of_all(target.rules, now).label("reason"),
+        compile_reason(target.rules, now, in_rollout=IN_ROLLOUT_OF_ALL).label("reason"),
         *(fact_text(name, now).label(f"fact{n}") for n, name in enumerate(names)),
         *(picked.label(f"pick{n}") for n, picked in picks.items()),
     ).where(compile_selector(target.where, now))
@@ -121,13 +126,21 @@ def fact_text(name: str, now: datetime | None) -> ColumnElement[str]:
 
 
 def frozen_facts() -> ColumnElement[Any]:
-    """What an attempt keeps of its device as it was when the attempt began: what devices are watched by and compared
-    by, whatever becomes of the device meanwhile."""
-    own = func.jsonb_build_object(
-        "hw_rev", Device.hw_rev, "version", Device.version, "gateway", Device.gateway, "board", Device.board,
-        "line", Device.line,
-    )  # fmt: skip
-    return Device.labels.concat(cast(func.jsonb_strip_nulls(own), JSONB))
+    """What an attempt keeps of its device as it was when the attempt began, as text: what devices are watched by and
+    compared by, whatever becomes of the device meanwhile."""
+    known = {
+        "hw_rev": cast(Device.hw_rev, Text), "version": Device.version, "board": Device.board, "line": Device.line,
+    }  # fmt: skip
+    # Most devices have no gateway. To leave out what is missing takes as long as all of this.
+    own = case(
+        (and_(Device.version.is_not(None), Device.gateway.is_(None)), _object(known)),
+        else_=func.jsonb_strip_nulls(_object({**known, "gateway": Device.gateway})),
+    )
+    return Device.labels.concat(cast(own, JSONB))
+
+
+def _object(values: Mapping[str, ColumnElement[Any]]) -> ColumnElement[Any]:
+    return func.jsonb_object(array([literal(name, Text) for name in values]), array(list(values.values())))
 
 
 async def share_of_values(
@@ -269,10 +282,10 @@ async def recount_target(connection: AsyncConnection, rollout_id: int, target: T
 
 
 def _attempted(rollout_id: int) -> ColumnElement[bool]:
-    # Looked up by the device, of which there are few attempts. Left to choose, a planner that last saw the table before
-    # the ring opened goes through all attempts of the rollout for every device: hence the sum, which no index has.
-    this = AttemptRow.rollout_id + 0 == rollout_id
-    return exists(select(1).where(AttemptRow.device_id == Device.id, this))
+    # One look into the index for each device. Left to choose, a planner that last saw the table before the ring opened
+    # goes through all attempts for every device: a scalar subquery is no join that it could turn round.
+    found = select(literal(True)).where(AttemptRow.device_id == Device.id, AttemptRow.rollout_id == rollout_id)
+    return found.correlate(Device).limit(1).scalar_subquery().is_not(None)
 
 
 def _passed(rollout_id: int) -> ColumnElement[bool]:
@@ -288,18 +301,6 @@ async def _give(
     # attempts of all rollouts again for every slice.
     off = ", ".join(f"set_config('enable_{way}', 'off', true)" for way in ("seqscan", "hashjoin", "mergejoin"))
     await connection.execute(text(f"SELECT {off}"))
-    these = literal(ids, ARRAY(BigInteger))
-    # Everything that is asked of a device is read in one go: opening a large ring is mostly this statement.
-    chosen = (
-        select(
-            Device.id, Device.version, Device.digest, frozen_facts().label("facts"),
-            compile_reason(target.rules, now).label("reason"),
-        )
-        .where(Device.id == any_(these), ~_attempted(rollout_id))
-        .order_by(Device.id)
-        .cte("chosen")
-    )  # fmt: skip
-    ring = plan.rings[position]
     values = {
         "rollout_id": rollout_id,
         "ring": position,
@@ -310,36 +311,62 @@ async def _give(
         "waiting_for": "next-check-in",
         "try_number": 1,
         "tries": plan.retries + 1,
-        "soak_s": int(ring.soak.total_seconds()),
+        "soak_s": int(plan.rings[position].soak.total_seconds()),
         "retry_pause_s": int(plan.retry_pause.total_seconds()),
         "closed": False,
         "parts": {},
         "before": {},
         "installs": 0,
     }
-    source = select(
-        chosen.c.id, chosen.c.version, chosen.c.digest, chosen.c.facts,
-        *(literal(value, AttemptRow.__table__.c[name].type) for name, value in values.items()),
-    ).where(chosen.c.reason.is_(None))  # fmt: skip
-    columns = ["device_id", "from_version", "from_digest", "facts", *values]
-    given = insert(AttemptRow).from_select(columns, source).on_conflict_do_nothing().returning(AttemptRow.device_id)
-    given_cte = given.cte("given")
-    # Who was eligible and still got no attempt has become part of another rollout in this very moment.
-    other = literal(PassedOver.IN_OTHER_ROLLOUT.value, Text)
-    left_over = select(
-        literal(rollout_id, BigInteger).label("rollout"), chosen.c.id, func.coalesce(chosen.c.reason, other)
-    ).where(or_(chosen.c.reason.is_not(None), chosen.c.id.not_in(select(given_cte.c.device_id))))
-    noted = insert(PassedOverRow).from_select(["rollout_id", "device_id", "reason"], left_over)
-    kept = noted.on_conflict_do_update(
-        index_elements=["rollout_id", "device_id"], set_={"reason": noted.excluded.reason}
-    ).cte("kept")
-    await connection.execute(select(func.count()).select_from(given_cte).add_cte(kept))
+    chosen = _chosen(rollout_id, target, now, ids)
+    try:
+        async with connection.begin_nested():
+            await connection.execute(_giving(rollout_id, chosen, values, contested=False))
+    except IntegrityError:
+        # Another rollout was given one of them in this very moment. To reckon with that from the start takes longer.
+        await connection.execute(_giving(rollout_id, chosen, values, contested=True))
     # Who was passed over at first and is given an attempt now is passed over no longer.
     given_now = select(1).where(
         AttemptRow.rollout_id == PassedOverRow.rollout_id, AttemptRow.device_id == PassedOverRow.device_id
     )
     await connection.execute(
         delete(PassedOverRow).where(
-            PassedOverRow.rollout_id == rollout_id, PassedOverRow.device_id == any_(these), exists(given_now)
+            PassedOverRow.rollout_id == rollout_id,
+            PassedOverRow.device_id == any_(literal(ids, ARRAY(BigInteger))),
+            exists(given_now),
         )
     )
+
+
+def _chosen(rollout_id: int, target: Target, now: datetime, ids: list[int]) -> CTE:
+    """Those of the devices that have no attempt of this rollout, with all that one keeps of them and the reason to be
+    passed over: everything is read in one go, as opening a large ring is mostly this."""
+    these = any_(literal(ids, ARRAY(BigInteger)))
+    of_them = AttemptRow.device_id == these
+    theirs = select(AttemptRow.device_id, AttemptRow.rollout_id, AttemptRow.live).where(of_them).cte("theirs")
+    own = select(theirs.c.device_id).where(theirs.c.rollout_id == rollout_id)
+    busy = Device.id.in_(select(theirs.c.device_id).where(theirs.c.live))
+    reason = compile_reason(target.rules, now, in_rollout=busy)
+    columns = Device.id, Device.version, Device.digest, frozen_facts().label("facts"), reason.label("reason")
+    return select(*columns).where(Device.id == these, Device.id.not_in(own)).order_by(Device.id).cte("chosen")
+
+
+def _giving(rollout_id: int, chosen: CTE, values: dict[str, Any], *, contested: bool) -> Executable:
+    """Attempts for the eligible, reasons for the others. Contested, devices that just became part of another rollout
+    are among the others; not contested, one such device is an ``IntegrityError``."""
+    source = select(
+        chosen.c.id, chosen.c.version, chosen.c.digest, chosen.c.facts,
+        *(literal(value, AttemptRow.__table__.c[name].type) for name, value in values.items()),
+    ).where(chosen.c.reason.is_(None))  # fmt: skip
+    giving = insert(AttemptRow).from_select(["device_id", "from_version", "from_digest", "facts", *values], source)
+    without, why = chosen.c.reason.is_not(None), chosen.c.reason
+    if contested:
+        giving = giving.on_conflict_do_nothing().returning(AttemptRow.device_id)
+    given = giving.cte("given")
+    if contested:
+        without = or_(without, chosen.c.id.not_in(select(given.c.device_id)))
+        why = func.coalesce(why, literal(PassedOver.IN_OTHER_ROLLOUT.value, Text))
+    others = select(literal(rollout_id, BigInteger).label("rollout"), chosen.c.id, why).where(without)
+    noted = insert(PassedOverRow).from_select(["rollout_id", "device_id", "reason"], others)
+    index = ["rollout_id", "device_id"]
+    return noted.on_conflict_do_update(index_elements=index, set_={"reason": noted.excluded.reason}).add_cte(given)

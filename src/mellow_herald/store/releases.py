@@ -150,6 +150,11 @@ async def list_releases(
     return list((await connection.execute(statement)).mappings())
 
 
+async def components_of(connection: AsyncConnection, release_id: int) -> list[Row]:
+    """The images of one release, as ``list_releases`` shows them."""
+    return list(await connection.scalar(select(_components()).where(Release.id == release_id)))
+
+
 async def releases_by_version(connection: AsyncConnection) -> list[Row]:
     """All releases by board and line, each line's highest version first."""
     statement = _shown().order_by(Release.board, Release.line, Release.version_key.desc(), Release.id.desc())

@@ -46,7 +46,7 @@ RUNS = case(
 # Correlated by hand, as the pulse is below: the query around may be one of attempts.
 IN_ROLLOUT = select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live).correlate(Device).exists()
 # The same by reading all live attempts once, in any number of processes: for questions about every device.
-_IN_ROLLOUT_OF_ALL = Device.id.in_(select(AttemptRow.device_id).where(AttemptRow.live))
+IN_ROLLOUT_OF_ALL = Device.id.in_(select(AttemptRow.device_id).where(AttemptRow.live))
 # What waits may wait for another release just as well: nothing of this one was begun.
 OVERTAKABLE = (
     select(1)
@@ -146,18 +146,17 @@ def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[b
             return _compare(name, op, value, now)
 
 
-def compile_reason(rules: Rules, now: datetime) -> ColumnElement[str | None]:
-    """The reason a device is passed over at ``now``, or NULL: the first rule that matches."""
-    return case(*((compile_selector(rule, now), literal(reason.value)) for reason, rule in rules), else_=None)
+def compile_reason(
+    rules: Rules, now: datetime, *, in_rollout: ColumnElement[bool] | None = None
+) -> ColumnElement[str | None]:
+    """The reason a device is passed over at ``now``, or NULL: the first rule that matches.
 
-
-def compile_reason_of_all(rules: Rules, now: datetime) -> ColumnElement[str | None]:
-    """The same for a question about very many devices at once."""
-
-    def other_way(element: Any, **_: Any) -> Any:
-        return _IN_ROLLOUT_OF_ALL if element is IN_ROLLOUT else None
-
-    return replacement_traverse(compile_reason(rules, now), {}, other_way)
+    ``in_rollout`` is another way to ask whether a device is in a rollout: which one is fast depends on the question.
+    """
+    reason = case(*((compile_selector(rule, now), literal(reason.value)) for reason, rule in rules), else_=None)
+    if in_rollout is None:
+        return reason
+    return replacement_traverse(reason, {}, lambda element, **_: in_rollout if element is IN_ROLLOUT else None)
 
 
 def column_of(name: str, now: datetime | None) -> ColumnElement:
@@ -192,5 +191,6 @@ def _compare(name: str, op: str, value: str | int | bool, now: datetime | None) 
     else:
         wanted = literal(value)
     compared = column.op(op, is_comparison=True)(wanted)
-    # A missing fact matches nothing; without this, NULL would leak through NOT.
-    return func.coalesce(compared, False)
+    # A missing fact matches nothing; without this, NULL would leak through NOT. What is never missing is compared as it
+    # is: that is faster, and the planner knows what to expect.
+    return func.coalesce(compared, False) if getattr(column, "nullable", True) else compared

@@ -442,8 +442,8 @@ class AttemptRow(Base):
 
     __tablename__ = "attempt"
     id: Mapped[int] = mapped_column(primary_key=True)
-    # No foreign keys: neither devices nor rollouts are ever deleted, and the check of each new row, which locks the
-    # row it refers to, would take half of the time in which a large ring opens.
+    # No foreign keys: neither devices, rollouts nor releases that were published are ever deleted, and the check of
+    # each new row, which locks the row it refers to, would take half of the time in which a large ring opens.
     rollout_id: Mapped[int]
     device_id: Mapped[int]
     ring: Mapped[int] = mapped_column(SmallInteger)
@@ -482,7 +482,7 @@ class AttemptRow(Base):
     cluster: Mapped[str | None]
     before: Mapped[dict[str, Any]]
     back_to: Mapped[str | None]
-    back_release_id: Mapped[int | None] = mapped_column(ForeignKey("release.id"))
+    back_release_id: Mapped[int | None]
     closed: Mapped[bool]
     __table_args__ = (
         _one_of("state", State),
