@@ -13,12 +13,11 @@ from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine
 from mellow_herald.core.plan import BrakeKind
 from mellow_herald.store.brakes import count_bad, tally, tally_over_time
 from mellow_herald.store.database import make_engine
-from mellow_herald.store.tables import Base
 from tests.harness.database import Databases
+from tests.harness.rows import add, add_device, add_release, add_rollout
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
 ROUND = T0 + timedelta(minutes=30)
-TABLES = Base.metadata.tables
 
 
 @pytest.fixture(scope="module")
@@ -53,25 +52,12 @@ def at(minute: int | None) -> datetime | None:
 
 async def fill(connection: AsyncConnection, rows: list[dict[str, Any]]) -> None:
     """A rollout with these attempts, in the caller's transaction."""
-
-    async def add(table: str, **values: Any) -> None:
-        await connection.execute(TABLES[table].insert().values(**values))
-
-    await add("board", name="b", vendor_domain="x.example", lines=[], hw_revs=[], slots=[], position_dependent=False,
-              check_in_s=60, check_in_exceptions=[], added_at=T0)  # fmt: skip
-    await add("release", id=1, board="b", line="l", version="1.0.0", version_key=b"", state="draft", floor=1,
-              hw_rev_min=0, hw_rev_max=9, needs={}, independent=False, notes="", labels={}, revision=1, checks=[],
-              manifest_digest="m", authentication=b"", manifest=b"", kid="k", uploaded_at=T0,
-              uploaded_by="t")  # fmt: skip
-    await add("rollout", id=1, name="r", release_id=1, plan={}, target="", revision=1, overtakes=False,
-              state="running", created_by="t", created_at=T0, targeted=0, round=2, round_at=ROUND, watch={},
-              kind="forward", scope={})  # fmt: skip
+    await add_release(connection, T0)
+    await add_rollout(connection, 1, T0, round=2, round_at=ROUND)
     for number, row in enumerate(rows, 1):
-        await add("device", id=number, serial=f"d{number}", board="b", line="l", hw_rev=1, labels={},
-                  admission="admitted", generation=1, token_used=True, may_enrol_again=False, note="", running={},
-                  standby={}, version_keys={}, enrolled_at=T0, changed_at=T0, arriving=False)  # fmt: skip
+        await add_device(connection, number, T0)
         times = {name: at(value) if name.endswith("_at") else value for name, value in row.items()}
-        await add("attempt", id=number, rollout_id=1, device_id=number, parts={}, before={}, created_at=T0,
+        await add(connection, "attempt", id=number, rollout_id=1, device_id=number, parts={}, before={}, created_at=T0,
                   changed_at=T0, live=False, state="queued", try_number=1, tries=1, soak_s=0, retry_pause_s=0,
                   installs=0, closed=False, **times)  # fmt: skip
 
