@@ -1,6 +1,7 @@
 """Rollouts in several rings, as engineers steer them and devices see them."""
 
 import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from typing import Any
 
@@ -504,6 +505,12 @@ def test_a_preview_says_when_to_expect_what_and_how_much_harm_is_possible(
     assert 0.77 < bench.rules_out < 0.78, "two good ones rule out little: 1 - 0.05 ** (1 / 2)"
     assert shown.bytes == 10 * shown.image_bytes and shown.rate is None
     assert bench.presence == {"online": 2}
+
+
+def test_many_may_ask_for_a_preview_at_once(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    with ThreadPoolExecutor(40) as pool:
+        shown = list(pool.map(lambda _: service.herald.rollouts.preview(plan(THREE)).counts, range(60)))
+    assert shown == [[2, 3, 5]] * 60
 
 
 def test_at_risk_is_never_above_the_pace_while_many_ask_at_once(

@@ -1,5 +1,6 @@
 """What one service process holds: handed to every part, made once at start."""
 
+import asyncio
 from dataclasses import dataclass, field
 
 from fastapi import Request
@@ -12,10 +13,14 @@ from mellow_herald.service.signals import Signals
 from mellow_herald.service.waiting import Waiting
 from mellow_herald.store.images import ImageStore
 
+# Each takes two connections and, over a large fleet, seconds of the processor. Devices need theirs.
+PREVIEWS_AT_ONCE = 4
+
 
 @dataclass
 class Context:
-    """The shared parts of a service process. ``unhealthy`` names images whose bytes are not what they should be."""
+    """The shared parts of a service process. ``unhealthy`` names images whose bytes are not what they should be;
+    ``previews`` are waited for, so many of them may go on at once."""
 
     settings: Settings
     engine: AsyncEngine
@@ -25,6 +30,7 @@ class Context:
     signals: Signals
     waiting: Waiting = field(default_factory=Waiting)
     unhealthy: set[str] = field(default_factory=set)
+    previews: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(PREVIEWS_AT_ONCE))
 
 
 def context_of(request: Request) -> Context:

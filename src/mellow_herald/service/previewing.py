@@ -50,7 +50,7 @@ class _Seen:
 async def preview(context: Context, document: PlanDocument, *, overtake: bool = False) -> PreviewOut:
     """What the plan would do now: rings, who is passed over, bytes, both bounds of harm, expected times."""
     now = context.clock.now()
-    async with context.engine.connect() as connection:
+    async with context.previews, context.engine.connect() as connection:
         prepared = await prepare(connection, document, overtake=overtake)
         # What does not need the other's result goes side by side: of a million devices each of these takes a while.
         drawn, shares = await asyncio.gather(
