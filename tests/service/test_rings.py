@@ -16,7 +16,7 @@ from mellow_herald.wire.rollout import PlanEdit
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, LINE
 from tests.harness.service import RunningService
-from tests.service.test_rollouts import go_through
+from tests.service.test_rollouts import go_through, not_heard_of, served_long
 
 RELEASE = f"{BOARD}/{LINE}/2.5.0"
 
@@ -184,6 +184,27 @@ def test_the_pace_holds_whatever_devices_do(service: RunningService, fleet: list
     assert shown.revision == 2 and shown.plan.pace.at_risk_at_once is None
     rest = [device for device in fleet if device.checkin().status_code == 200]
     assert len(rest) >= 7
+
+
+def test_who_comes_back_from_silence_counts_at_once_and_nothing_is_given_out_beyond_the_pace(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    served_long(service)
+    document = plan([{"name": "all"}], pace={"downloading_at_once": 1}, numbers={"answer_within": "10m"})
+    rollout_id = service.herald.rollouts.start(document).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    lost, next_one, third = fleet[:3]
+    assert lost.checkin().json()["order"] == "fetch" and next_one.checkin().status_code == 204
+    not_heard_of(service, lost, timedelta(minutes=11))
+    service.wait_for(rollout_id, lambda r: r.states.get("silent") == 1)
+    assert next_one.checkin().json()["order"] == "fetch", "a device that is gone keeps nobody waiting"
+    lost.report("downloading", step="fetch", percent=50)
+    assert service.herald.rollouts.show(rollout_id).downloading == 2, "it was there all the time"
+    assert third.checkin().status_code == 204
+    next_one.stage()
+    assert third.checkin().status_code == 204, "the place is the other's"
+    lost.stage()
+    assert third.checkin().json()["order"] == "fetch"
 
 
 def test_a_running_plan_may_be_edited_where_nothing_has_begun(

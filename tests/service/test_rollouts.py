@@ -256,6 +256,29 @@ def test_no_order_is_granted_after_a_halt_while_many_ask(service: RunningService
         assert response.status_code == 204 or response.json()["order"] == "abandon"
 
 
+def not_heard_of(service: RunningService, device: PuppetDevice, since: timedelta) -> None:
+    """As if the device had last called so long ago."""
+    device_id = service.herald.devices.show(device.serial).id
+
+    async def write() -> None:
+        seen_at = service.context.clock.now() - since
+        async with service.context.engine.begin() as connection:
+            await connection.execute(update(Pulse).where(Pulse.device_id == device_id).values(seen_at=seen_at))
+
+    service.call(write())
+
+
+def served_long(service: RunningService) -> None:
+    """As if the service had been up for an hour, so that a silence is not its own."""
+
+    async def write() -> None:
+        async with service.context.engine.begin() as connection:
+            long = service.context.clock.now() - timedelta(hours=1)
+            await connection.exec_driver_sql(f"UPDATE clock SET serving_since = '{long.isoformat()}'")
+
+    service.call(write())
+
+
 def test_a_device_that_stops_calling_is_silent_and_a_late_word_corrects_it(
     service: RunningService, fleet: list[PuppetDevice]
 ) -> None:
@@ -264,25 +287,11 @@ def test_a_device_that_stops_calling_is_silent_and_a_late_word_corrects_it(
     device.checkin()
     device.stage()
     device.checkin()
-    device_id = service.herald.devices.show(device.serial).id
-
-    async def long_ago() -> None:
-        now = service.context.clock.now()
-        async with service.context.engine.begin() as connection:
-            statement = update(Pulse).where(Pulse.device_id == device_id)
-            await connection.execute(statement.values(seen_at=now - timedelta(minutes=11)))
-
-    service.call(long_ago())
+    not_heard_of(service, device, timedelta(minutes=11))
     # The service itself has served for seconds only: that silence may be ours.
     time.sleep(1.5)
     assert service.herald.rollouts.show(rollout_id).states.get("silent") is None
-
-    async def served_long() -> None:
-        async with service.context.engine.begin() as connection:
-            long = service.context.clock.now() - timedelta(hours=1)
-            await connection.exec_driver_sql(f"UPDATE clock SET serving_since = '{long.isoformat()}'")
-
-    service.call(served_long())
+    served_long(service)
     rollout = service.wait_for(rollout_id, lambda r: r.states.get("silent") == 1)
     assert rollout.reasons == {"silent": 1}
     device.report("proving")

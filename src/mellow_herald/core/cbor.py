@@ -1,8 +1,8 @@
 """Deterministic CBOR (RFC 8949 section 4.2.1): encoding, and decoding of bytes nobody vouches for.
 
-``cbor2`` does the codec work. Around it stand the two things this project must be sure of: map keys are sorted
-bytewise by their encoding, and nothing is decoded before a walk over the heads has shown that every length fits
-the input, that the nesting is bounded and that only expected tags occur.
+``cbor2`` decodes. Around it stand the two things this project must be sure of: map keys are sorted bytewise by their
+encoding, and nothing is decoded before a walk over the heads has shown that every length fits the input, that the
+nesting is bounded and that only expected tags occur.
 """
 
 from collections.abc import Mapping
@@ -14,10 +14,24 @@ from mellow_herald.core.refusal import Refused
 
 MAX_DEPTH = 16
 BREAK = 31
+SIMPLE = {False: b"\xf4", True: b"\xf5", None: b"\xf6"}
 
 
 def encode(value: Any) -> bytes:
-    """Encodes ``value`` deterministically. Floats are not used in any of our formats and are refused."""
+    """Encodes ``value`` deterministically: maps, arrays, strings, integers of 64 bits, true, false, null and tags.
+
+    Raises ``TypeError`` for anything else (floats are not used in any of our formats), ``OverflowError`` for larger
+    integers. Single values are put together here: an encoder made for each takes longer than all the rest.
+    """
+    if isinstance(value, str):
+        text = value.encode()
+        return head(3, len(text)) + text
+    if isinstance(value, bytes | bytearray | memoryview):
+        return head(2, len(value)) + value
+    if value is None or isinstance(value, bool):
+        return SIMPLE[value]
+    if isinstance(value, int):
+        return head(0, value) if value >= 0 else head(1, -1 - value)
     if isinstance(value, Mapping):
         pairs = sorted((encode(k), encode(v)) for k, v in value.items())
         return head(5, len(pairs)) + b"".join(k + v for k, v in pairs)
@@ -27,7 +41,7 @@ def encode(value: Any) -> bytes:
         return head(6, value.tag) + encode(value.value)
     if isinstance(value, float):
         raise TypeError("floats have no place in a deterministic record; use an integer unit")
-    return cbor2.dumps(value)
+    raise TypeError(f"a {type(value).__name__} has no place in a deterministic record")
 
 
 def head(major: int, argument: int) -> bytes:
