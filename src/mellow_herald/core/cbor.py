@@ -13,7 +13,6 @@ import cbor2
 from mellow_herald.core.refusal import Refused
 
 MAX_DEPTH = 16
-BREAK = 31
 SIMPLE = {False: b"\xf4", True: b"\xf5", None: b"\xf6"}
 
 
