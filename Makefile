@@ -7,7 +7,7 @@ CONSOLE_FILES := src/mellow_herald/service/console_files/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
 ARGS ?=
 
-.PHONY: setup demo test bench console check clean types lock
+.PHONY: setup demo test coverage bench console check clean types client lock
 
 setup: $(STAMPS)/system $(STAMPS)/python $(CONSOLE_FILES)
 
@@ -16,7 +16,11 @@ demo: setup
 
 test: setup check
 	cd console && npm run --silent test
-	$(BIN)/pytest -n 2 --dist loadgroup $(ARGS)
+	$(BIN)/pytest -n 3 --dist loadgroup $(ARGS)
+
+# Which lines the tests reach, but for those of browsers and real processes, which are not counted.
+coverage: setup
+	$(BIN)/pytest -n 2 --dist loadgroup -m "not system" --cov=mellow_herald --cov-report=term:skip-covered $(ARGS)
 
 bench: setup
 	$(BIN)/python -m bench $(ARGS)
@@ -28,12 +32,17 @@ check: $(STAMPS)/python $(STAMPS)/console-packages
 	$(BIN)/ruff format --check --quiet .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo > $(STAMPS)/lint-imports.log || { cat $(STAMPS)/lint-imports.log; exit 1; }
+	$(BIN)/python -m scripts.sync_client --check
 	$(BIN)/python -m scripts.api_types --check
 	cd console && npm run --silent check
 
 # The console's types, from the service's own OpenAPI document.
 types: $(STAMPS)/python $(STAMPS)/console-packages
 	$(BIN)/python -m scripts.api_types
+
+# The synchronous client, from the asynchronous one.
+client: $(STAMPS)/python
+	$(BIN)/python -m scripts.sync_client
 
 lock: $(STAMPS)/python
 	scripts/lock

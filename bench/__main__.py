@@ -9,8 +9,13 @@ from bench import brake, checkins, fleet, halting, rings, uploads
 def main() -> None:
     """Measures and prints."""
     results = [
-        checkins.measure(), *uploads.measure(), *fleet.measure(), *rings.measure(), *brake.measure(), halting.measure()
-    ]  # fmt: skip
+        checkins.measure(),
+        *uploads.measure(),
+        *fleet.measure(),
+        *rings.measure(),
+        *brake.measure(),
+        halting.measure(),
+    ]
     for figure in results:
         print(figure.line())
     out = Path(__file__).parent / "results.json"

@@ -37,10 +37,11 @@ def measure() -> list[Figure]:
         figures.append(
             Figure(
                 f"share of releases at {times:g} times the limit that are halted, looking after every report",
-                ours.halted, f"<= {ALPHA / 2:g}",
+                ours.halted,
+                f"<= {ALPHA / 2:g}",
                 {"% halted": 100 * ours.halted, "% by the common rule": 100 * common.halted},
             )
-        )  # fmt: skip
+        )
     for times in TIMES:
         rate = times * LIMIT
         ours, common = _compare(streams, rate, halt)
@@ -50,24 +51,33 @@ def measure() -> list[Figure]:
         figures.append(
             Figure(
                 f"devices exposed by a fault of {times} times the limit ÷ by the common rule",
-                ours.exposed / common.exposed, None,
-                {"exposed": ours.exposed, "hurt": ours.hurt, "exposed by the common rule": common.exposed,
-                 "hurt by the common rule": common.hurt},
+                ours.exposed / common.exposed,
+                None,
+                {
+                    "exposed": ours.exposed,
+                    "hurt": ours.hurt,
+                    "exposed by the common rule": common.exposed,
+                    "hurt by the common rule": common.hurt,
+                },
             )
-        )  # fmt: skip
+        )
     half, common = _compare(streams, 0.5, halt)
     figures.append(
         Figure(
-            "devices exposed when half of them fail ÷ by the common rule", half.exposed / common.exposed, "<= 0.2",
+            "devices exposed when half of them fail ÷ by the common rule",
+            half.exposed / common.exposed,
+            "<= 0.2",
             {"exposed": half.exposed, "exposed by the common rule": common.exposed},
         )
-    )  # fmt: skip
+    )
     figures.append(
         Figure(
-            "mean devices exposed before a halt ÷ log(1/α)/KL, uniform fault, all streams", float(np.mean(ratios)),
-            "<= 1.6", {"at 2 times, %": 100 * ratios[0], "at 10 times, %": 100 * ratios[-1]},
+            "mean devices exposed before a halt ÷ log(1/α)/KL, uniform fault, all streams",
+            float(np.mean(ratios)),
+            "<= 1.6",
+            {"at 2 times, %": 100 * ratios[0], "at 10 times, %": 100 * ratios[-1]},
         )
-    )  # fmt: skip
+    )
     return figures
 
 

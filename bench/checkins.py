@@ -23,9 +23,13 @@ from mellow_herald.wire.fleet import CodeIn
 DEVICES, SECONDS, ROUNDS = 64, 4.0, 3
 PASSWORD = "only-for-the-bench"
 BOARD = {
-    "name": "comb-s1", "vendor_domain": "thistledown.example", "lines": ["hive-scale"], "hw_revs": [1],
-    "slots": [{"name": "a", "size": 524288}], "check_in": "1h",
-}  # fmt: skip
+    "name": "comb-s1",
+    "vendor_domain": "thistledown.example",
+    "lines": ["hive-scale"],
+    "hw_revs": [1],
+    "slots": [{"name": "a", "size": 524288}],
+    "check_in": "1h",
+}
 
 
 def measure() -> Figure:
@@ -72,9 +76,13 @@ def _devices(url: str) -> list[tuple[str, Body]]:
     with httpx.Client(base_url=f"{url}/device/v1", trust_env=False) as http:
         for number in range(DEVICES):
             said = {
-                "serial": f"B-{number}", "board": "comb-s1", "line": "hive-scale", "hw_rev": 1, "code": code,
+                "serial": f"B-{number}",
+                "board": "comb-s1",
+                "line": "hive-scale",
+                "hw_rev": 1,
+                "code": code,
                 "nonce": f"nonce-of-device-{number:04}",
-            }  # fmt: skip
+            }
             enrolled = http.post("/enrolments", json=said).raise_for_status().json()
             body = _body(number)
             headers = {"authorization": f"Bearer {enrolled['token']}", "content-type": "application/json"}
@@ -86,11 +94,18 @@ def _devices(url: str) -> list[tuple[str, Body]]:
 def _body(number: int) -> Body:
     content = {"version": "2.4.0", "digest": f"{number:064x}", "slot": "a", "floor": 4}
     said = {
-        "boots": 1, "seq": -1, "ready": True, "running": {"app": content}, "standby": {}, "updater": 1,
+        "boots": 1,
+        "seq": -1,
+        "ready": True,
+        "running": {"app": content},
+        "standby": {},
+        "updater": 1,
         "condition": {"battery": 80, "charging": False, "link": "wifi", "free": 524288, "busy": False},
-        "uptime_s": 86400, "readings": {"free_memory": 41000.0, "temperature": 21.5}, "settings_digest": "5" * 64,
+        "uptime_s": 86400,
+        "readings": {"free_memory": 41000.0, "temperature": 21.5},
+        "settings_digest": "5" * 64,
         "after_restart": False,
-    }  # fmt: skip
+    }
     before, _, after = json.dumps(said).encode().partition(b"-1")
     return lambda seq: before + b"%d" % seq + after
 

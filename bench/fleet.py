@@ -23,9 +23,13 @@ DEVICES, CHECK_IN_S, WATCHED_S = 5000, 60, 90.0
 ROWS = 100_000
 GIB = 1 << 30
 BOARD = {
-    "name": "comb-s1", "vendor_domain": "thistledown.example", "lines": ["hive-scale"], "hw_revs": [1],
-    "slots": [{"name": "a", "size": 65536}, {"name": "b", "size": 65536}], "check_in": f"{CHECK_IN_S}s",
-}  # fmt: skip
+    "name": "comb-s1",
+    "vendor_domain": "thistledown.example",
+    "lines": ["hive-scale"],
+    "hw_revs": [1],
+    "slots": [{"name": "a", "size": 65536}, {"name": "b", "size": 65536}],
+    "check_in": f"{CHECK_IN_S}s",
+}
 SCENARIO = """
 vendor_domain = "thistledown.example"
 root = "root.pem"
@@ -91,8 +95,9 @@ def _simulate(herald: Herald, url: str, folder: Path, core: int) -> list[Figure]
     command = [sys.executable, "-m", "mellow_herald.cli.main", "sim", "run", str(scenario), "--url", url]
     process = subprocess.Popen(
         [*command, "--data-dir", str(folder / "flash")],
-        stdout=subprocess.DEVNULL, preexec_fn=lambda: os.sched_setaffinity(0, {core}),
-    )  # fmt: skip
+        stdout=subprocess.DEVNULL,
+        preexec_fn=lambda: os.sched_setaffinity(0, {core}),
+    )
     try:
         where = 'serial ~ "TA-*" and presence = online'
         deadline = time.monotonic() + 300
@@ -116,10 +121,12 @@ def _simulate(herald: Herald, url: str, folder: Path, core: int) -> list[Figure]
     return [
         Figure("5,000 simulated devices in one process: memory ÷ 1 GiB", peak / GIB, "<= 1", {"MB": peak / 2**20}),
         Figure(
-            "5,000 simulated devices at 60 s on one core: check-ins ÷ those due", rate / expected, ">= 0.95",
+            "5,000 simulated devices at 60 s on one core: check-ins ÷ those due",
+            rate / expected,
+            ">= 0.95",
             {"check-ins a second": rate, "% of the core": 100 * busy},
         ),
-    ]  # fmt: skip
+    ]
 
 
 def _checkins(herald: Herald) -> tuple[float, float]:

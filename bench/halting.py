@@ -6,13 +6,13 @@ import time
 from pathlib import Path
 
 import uvloop
-from tests.harness.crowd import OLD, Crowd, Member, plan, prepare
 
 from bench.checkins import PASSWORD, free_port, running
 from bench.figure import Figure
 from mellow_herald.client import AsyncHerald, Herald
 from mellow_herald.core.brake import Tally, Watch, halts_at, read_brake
 from mellow_herald.core.plan import BrakeKind
+from tests.harness.crowd import OLD, Crowd, Member, plan, prepare
 
 LOADING, EXPOSED, ROUNDS = 1000, 40, 5
 DEVICES = LOADING + ROUNDS * EXPOSED

@@ -8,26 +8,26 @@ from pathlib import Path
 
 from sqlalchemy import func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
-from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher, make_image
 
 from bench.figure import Figure
 from mellow_herald.core.keys import fingerprint, raw_public
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState
-from mellow_herald.service import rollouts as service
 from mellow_herald.service.app import open_context
-from mellow_herald.service.conductor import Conductor
 from mellow_herald.service.context import Context
-from mellow_herald.service.planning import draw, prepare
-from mellow_herald.service.previewing import preview
+from mellow_herald.service.rollouts import life as service
+from mellow_herald.service.rollouts.conductor import Conductor
+from mellow_herald.service.rollouts.planning import draw, prepare
+from mellow_herald.service.rollouts.previewing import preview
 from mellow_herald.service.settings import Settings
-from mellow_herald.store import placing, rollouts
+from mellow_herald.store import rings, rollouts
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import make_engine
-from mellow_herald.store.placing import fact_text
+from mellow_herald.store.rings import fact_text
 from mellow_herald.store.selector_sql import compile_selector
 from mellow_herald.store.tables import Device
 from mellow_herald.wire.plan import PlanDocument
+from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher, make_image
 
 DEVICES, OPENED = 1_000_000, 300_000
 SITES = ("fernhollow", "quillmere", "ottersedge", "bramblecote", "saltgrass")
@@ -75,27 +75,80 @@ async def _fill(context: Context) -> None:
     images = {version: make_image(version) for version in ("2.4.0", "2.5.0")}
     now = context.clock.now()
     async with context.engine.begin() as connection:
-        await _add(connection, "board", {
-            "name": BOARD, "vendor_domain": DOMAIN, "lines": [LINE], "hw_revs": [1, 2, 3], "slots": [],
-            "position_dependent": False, "check_in_s": 300, "check_in_exceptions": [], "added_at": now,
-        })  # fmt: skip
-        await _add(connection, "key_list", {
-            "number": 1, "root": raw_public(publisher.root), "body": publisher.key_list_bytes(), "published_at": now,
-        })  # fmt: skip
+        await _add(
+            connection,
+            "board",
+            {
+                "name": BOARD,
+                "vendor_domain": DOMAIN,
+                "lines": [LINE],
+                "hw_revs": [1, 2, 3],
+                "slots": [],
+                "runs": "anywhere",
+                "check_in_s": 300,
+                "check_in_exceptions": [],
+                "added_at": now,
+            },
+        )
+        await _add(
+            connection,
+            "key_list",
+            {
+                "number": 1,
+                "root": raw_public(publisher.root),
+                "body": publisher.key_list_bytes(),
+                "published_at": now,
+            },
+        )
         kid = fingerprint(raw_public(publisher.key))
         for number, (version, image) in enumerate(images.items(), 1):
             await _add(connection, "image", {"digest": image.digest, "size": image.size, "stored_at": now})
-            await _add(connection, "release", {
-                "id": number, "board": BOARD, "line": LINE, "version": version, "version_key": b"",
-                "state": "published", "floor": 4, "hw_rev_min": 0, "hw_rev_max": 99, "needs": {}, "independent": False,
-                "notes": "", "labels": {}, "revision": 1, "checks": [], "manifest_digest": version,
-                "authentication": b"", "manifest": b"", "kid": kid, "uploaded_at": now, "uploaded_by": "bench",
-                "published_at": now, "published_by": "bench",
-            })  # fmt: skip
-            await _add(connection, "release_image", {
-                "release_id": number, "component": "app", "slot": -1, "position": 0, "digest": image.digest,
-                "version": version, "updater": 1, "build_id": "", "build_time": 0, "after": [], "read": True,
-            })  # fmt: skip
+            await _add(
+                connection,
+                "release",
+                {
+                    "id": number,
+                    "board": BOARD,
+                    "line": LINE,
+                    "version": version,
+                    "version_key": b"",
+                    "state": "published",
+                    "floor": 4,
+                    "hw_rev_min": 0,
+                    "hw_rev_max": 99,
+                    "needs": {},
+                    "independent": False,
+                    "notes": "",
+                    "labels": {},
+                    "revision": 1,
+                    "checks": [],
+                    "manifest_digest": version,
+                    "authentication": b"",
+                    "manifest": b"",
+                    "kid": kid,
+                    "uploaded_at": now,
+                    "uploaded_by": "bench",
+                    "published_at": now,
+                    "published_by": "bench",
+                },
+            )
+            await _add(
+                connection,
+                "release_image",
+                {
+                    "release_id": number,
+                    "component": "app",
+                    "slot": -1,
+                    "position": 0,
+                    "digest": image.digest,
+                    "version": version,
+                    "updater": 1,
+                    "build_id": "",
+                    "build_time": 0,
+                    "after": [],
+                    "read": True,
+                },
+            )
         await connection.execute(
             text(FLEET), {"board": BOARD, "line": LINE, "digest": images["2.4.0"].digest, "now": now}
         )
@@ -151,7 +204,7 @@ async def _previews(context: Context, document: PlanDocument) -> list[Figure]:
             await connection.execute(select(*keys, func.count()).select_from(Device).where(where).group_by(*keys))
 
         async def counts() -> None:
-            await placing.count_target(connection, prepared.target, now)
+            await rings.count_target(connection, prepared.target, now)
 
         async def drawing() -> None:
             await draw(connection, prepared.plan, prepared.target, now)
@@ -160,14 +213,18 @@ async def _previews(context: Context, document: PlanDocument) -> list[Figure]:
     whole = await _timed(lambda: preview(context, document))
     return [
         Figure(
-            "preview's counts over 1,000,000 devices ÷ the plain count(*) by group they rest on", counted / plain,
-            "<= 4", {"ms": 1000 * counted, "ms of the count": 1000 * plain},
+            "preview's counts over 1,000,000 devices ÷ the plain count(*) by group they rest on",
+            counted / plain,
+            "<= 4",
+            {"ms": 1000 * counted, "ms of the count": 1000 * plain},
         ),
         Figure(
-            "preview with placement of 1,000,000 devices ÷ 4 s", whole / 4, "<= 1",
+            "preview with placement of 1,000,000 devices ÷ 4 s",
+            whole / 4,
+            "<= 1",
             {"ms": 1000 * whole, "ms of placement": 1000 * drawn},
         ),
-    ]  # fmt: skip
+    ]
 
 
 async def _opening(context: Context, document: PlanDocument) -> list[Figure]:
@@ -200,11 +257,13 @@ async def _opening(context: Context, document: PlanDocument) -> list[Figure]:
     assert other
     return [
         Figure(
-            "opening a ring of 300,000 ÷ 8 s", opened / 8, "<= 1",
+            "opening a ring of 300,000 ÷ 8 s",
+            opened / 8,
+            "<= 1",
             {"s": opened, "ms of the slowest report meanwhile": 1000 * slowest, "s to start over 1,000,000": started},
         ),
         Figure("a halt while a ring opens ÷ 1.5 s", halted / 1.5, "<= 1", {"ms": 1000 * halted}),
-    ]  # fmt: skip
+    ]
 
 
 async def _write_meanwhile(context: Context, opening: "asyncio.Task[None]") -> float:

@@ -60,8 +60,10 @@ def measure() -> list[Figure]:
             url = f"http://127.0.0.1:{port}"
             client = subprocess.Popen(
                 [sys.executable, "-c", CLIENT, url, PASSWORD, str(image), str(small)],
-                stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
-            )  # fmt: skip
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                text=True,
+            )
             assert client.stdin is not None and client.stdout is not None
             before = json.loads(client.stdout.readline())["before"]
             service_before = peak_of(service.pid)
@@ -72,11 +74,13 @@ def measure() -> list[Figure]:
             growth = {"client": said["after"] - before, "service": peak_of(service.pid) - service_before}
     return [
         Figure(
-            f"publishing 256 MB: peak memory growth of the {end} ÷ 64 MB", grown / LIMIT, "<= 1",
+            f"publishing 256 MB: peak memory growth of the {end} ÷ 64 MB",
+            grown / LIMIT,
+            "<= 1",
             {"MB": grown / 2**20, "MB a second": SIZE / 2**20 / said["seconds"]},
         )
         for end, grown in growth.items()
-    ]  # fmt: skip
+    ]
 
 
 def peak_of(pid: int) -> int:

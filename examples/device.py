@@ -1,9 +1,9 @@
 #!/usr/bin/env python3
-"""A device in one file, with nothing but Python's standard library: the device protocol from a device's side.
+"""A device with nothing but Python's standard library: the device protocol from a device's side.
 
 Two files stand for the slots, one for what must survive a restart. It verifies everything itself, as a real device
 does, before it writes or switches: the key list by the root it was made with, the manifest by a key of that list, the
-image by the digest in the manifest. A real device puts its crypto library where ``ed25519_good`` stands.
+image by the digest in the manifest. What it trusts, and why, is in ``device_trust.py`` beside this file.
 
     python3 device.py --url http://127.0.0.1:8410 --code CODE --serial TA-S1-9001 --board comb-s1 --line hive-scale \\
         --domain thistledown.example --root root.pub.pem --image hive-scale-2.4.0.bin --folder my-device
@@ -24,201 +24,10 @@ import urllib.request
 import uuid
 from pathlib import Path
 
-# Ed25519 (RFC 8032), verification only; slow, and fine for one signature a release. ---------------------------------
+sys.path.insert(0, str(Path(__file__).parent))  # so that it is found wherever this file is run from
+from device_trust import Refused, raw_key, read_key_list, read_manifest
 
-P = 2**255 - 19
-ORDER = 2**252 + 27742317777372353535851937790883648493
-D = -121665 * pow(121666, P - 2, P) % P
-
-
-def recover_x(y, sign):
-    """The x of a point, or None if there is none."""
-    square = (y * y - 1) * pow(D * y * y + 1, P - 2, P) % P
-    x = pow(square, (P + 3) // 8, P)
-    if (x * x - square) % P:
-        x = x * pow(2, (P - 1) // 4, P) % P
-    if (x * x - square) % P or (x == 0 and sign):
-        return None
-    return P - x if x % 2 != sign else x
-
-
-def add(a, b):
-    """The sum of two points in extended coordinates."""
-    e, f = (a[1] - a[0]) * (b[1] - b[0]) % P, (a[1] + a[0]) * (b[1] + b[0]) % P
-    g, h = 2 * a[3] * b[3] * D % P, 2 * a[2] * b[2] % P
-    e, f, g, h = f - e, h - g, h + g, f + e
-    return e * f % P, g * h % P, f * g % P, e * h % P
-
-
-def times(number, point):
-    """A multiple of a point."""
-    total = (0, 1, 1, 0)
-    while number:
-        if number & 1:
-            total = add(total, point)
-        point, number = add(point, point), number >> 1
-    return total
-
-
-def point_of(data):
-    """The point that 32 bytes stand for, or None."""
-    number = int.from_bytes(data, "little")
-    y, sign = number & (2**255 - 1), number >> 255
-    x = recover_x(y, sign) if y < P else None
-    return None if x is None else (x, y, 1, x * y % P)
-
-
-BASE_Y = 4 * pow(5, P - 2, P) % P
-BASE = (recover_x(BASE_Y, 0), BASE_Y, 1, recover_x(BASE_Y, 0) * BASE_Y % P)
-
-
-def ed25519_good(public, signature, message):
-    """Whether a signature over a message was made with the key behind 32 public bytes."""
-    if len(public) != 32 or len(signature) != 64:
-        return False
-    key, nonce, s = point_of(public), point_of(signature[:32]), int.from_bytes(signature[32:], "little")
-    if key is None or nonce is None or s >= ORDER:
-        return False
-    h = int.from_bytes(hashlib.sha512(signature[:32] + public + message).digest(), "little") % ORDER
-    left, right = times(s, BASE), add(nonce, times(h, key))
-    return (left[0] * right[2] - right[0] * left[2]) % P == 0 and (left[1] * right[2] - right[1] * left[2]) % P == 0
-
-
-# CBOR (RFC 8949), as much as manifests and key lists have. -----------------------------------------------------------
-
-
-class Refused(Exception):
-    """What came is not to be trusted; the first argument is the reason to report."""
-
-
-def head(kind, number):
-    """The first bytes of an item."""
-    if number < 24:
-        return bytes([kind << 5 | number])
-    for size, code in ((1, 24), (2, 25), (4, 26), (8, 27)):
-        if number < 1 << 8 * size:
-            return bytes([kind << 5 | code]) + number.to_bytes(size, "big")
-    raise ValueError(number)
-
-
-def byte_string(data):
-    """Bytes as an item."""
-    return head(2, len(data)) + data
-
-
-def decode(data):
-    """The one item that ``data`` is."""
-    value, at = item(data, 0, 0)
-    if at != len(data):
-        raise Refused("signature-refused", "bytes follow an item")
-    return value
-
-
-def item(data, at, depth):
-    """The item at ``at``, and where the next one begins."""
-    if depth > 16 or at >= len(data):
-        raise Refused("signature-refused", "an item is cut off or nested too deep")
-    kind, number, at = data[at] >> 5, data[at] & 31, at + 1
-    if 24 <= number <= 27 and kind != 7:
-        size = 1 << number - 24
-        number, at = int.from_bytes(data[at : at + size], "big"), at + size
-    elif number > 27 or (kind == 7 and number > 22):
-        raise Refused("signature-refused", "an item of a kind that does not belong here")
-    if kind == 0:
-        return number, at
-    if kind == 1:
-        return -1 - number, at
-    if kind in (2, 3):
-        if at + number > len(data):
-            raise Refused("signature-refused", "a string is cut off")
-        piece = data[at : at + number]
-        return (piece if kind == 2 else piece.decode()), at + number
-    if kind in (4, 5):
-        values = []
-        for _ in range(number * (kind - 3)):
-            value, at = item(data, at, depth + 1)
-            values.append(tuple(value) if kind == 5 and isinstance(value, list) and len(values) % 2 == 0 else value)
-        return (values if kind == 4 else dict(zip(values[::2], values[1::2], strict=True))), at
-    if kind == 6:
-        value, at = item(data, at, depth + 1)
-        return (number, value), at
-    return {20: False, 21: True, 22: None}[number], at
-
-
-def signed_by(block, payload=None):
-    """What a COSE_Sign1 says: (key fingerprint, the signed bytes, signature, payload)."""
-    tag, (protected, _, carried, signature) = decode(block)
-    header_ = decode(protected)
-    if tag != 18 or header_.get(1) not in (-19, -8) or set(header_) != {1, 4}:
-        raise Refused("signature-refused", "not an Ed25519 signature")
-    payload = carried if payload is None else payload
-    message = (
-        head(4, 4) + head(3, 10) + b"Signature1" + byte_string(protected) + byte_string(b"") + byte_string(payload)
-    )
-    return header_[4].hex(), message, signature, payload
-
-
-# What is trusted. ----------------------------------------------------------------------------------------------------
-
-
-def raw_key(pem):
-    """The 32 bytes in a public key's PEM file: they stand at the end of the DER."""
-    return base64.b64decode("".join(line for line in pem.splitlines() if "-" * 5 not in line))[-32:]
-
-
-def fingerprint(public):
-    """A key's short name."""
-    return hashlib.sha256(public).hexdigest()[:16]
-
-
-def read_key_list(data, root):
-    """A key list signed by the root: (number, {fingerprint: (public key, status)})."""
-    kid, message, signature, payload = signed_by(data)
-    if kid != fingerprint(root) or not ed25519_good(root, signature, message):
-        raise Refused("signature-refused", "the key list is not signed by the root")
-    body = decode(payload)
-    if body[1] != "mellow-herald-key-list":
-        raise Refused("signature-refused", "that is no key list")
-    return body[2], {fingerprint(line[1]): (line[1], line[2]) for line in body[3]}
-
-
-def read_manifest(envelope, digest, keys):
-    """A verified manifest: {"floor", "app": {"digest", "size", "uri", "version"}, "class_id", "hw_revs", "kid"}."""
-    tag, parts = decode(envelope)
-    if tag != 107 or set(parts) != {2, 3}:
-        raise Refused("signature-refused", "that is no envelope")
-    signed_digest, block = decode(parts[2])
-    if decode(signed_digest) != [-16, hashlib.sha256(byte_string(parts[3])).digest()]:
-        raise Refused("signature-refused", "the manifest is not the one that was signed")
-    if decode(signed_digest)[1].hex() != digest:
-        raise Refused("signature-refused", "the order named another manifest")
-    kid, message, signature, _ = signed_by(block, signed_digest)
-    public, status = keys.get(kid, (b"", "unknown"))
-    if status not in ("active", "retired") or not ed25519_good(public, signature, message):
-        raise Refused("signature-refused", f"key {kid} is {status}, or did not sign this")
-    body = decode(parts[3])
-    common = decode(body[3])
-    if body[1] != 1 or common[2] != [[b"app"]]:
-        raise Refused("refused-by-device", "the release is not of app alone")
-    given = overrides(decode(common[4])) | overrides(decode(body[16]))
-    return {
-        "floor": body[2], "kid": kid, "class_id": given[2], "hw_revs": given[-1], "uri": given[21],
-        "digest": decode(given[3])[1].hex(), "size": given[14], "version": decode(body[23])["en"][-1],
-    }  # fmt: skip
-
-
-def overrides(sequence):
-    """All parameters that a command sequence sets."""
-    found = {}
-    for command, argument in zip(sequence[::2], sequence[1::2], strict=True):
-        if command == 15:
-            raise Refused("refused-by-device", "the release has an image for each slot; these slots are alike")
-        if command == 20:
-            found |= argument
-    return found
-
-
-# The device. ---------------------------------------------------------------------------------------------------------
+LOG_LINES = 200
 
 
 class Device:
@@ -235,12 +44,21 @@ class Device:
             note = {"version": options.version, "digest": hashlib.sha256(image).hexdigest()}
             note |= {"floor": options.floor, "proven": True}
             self.state = {
-                "boots": 0, "active": "a", "trial": None, "floor": 0, "slots": {"a": note}, "unsent": [],
-                "nonce": secrets.token_hex(16), "token": None, "key_list": None, "work": None,
-            }  # fmt: skip
+                "boots": 0,
+                "active": "a",
+                "trial": None,
+                "floor": 0,
+                "slots": {"a": note},
+                "unsent": [],
+                "nonce": secrets.token_hex(16),
+                "token": None,
+                "key_list": None,
+                "work": None,
+            }
             self.save()
         self.state = json.loads(self.file.read_text())
         self.seq, self.started, self.scale = 0, time.monotonic(), 1.0
+        self.lines = self.state.setdefault("log", [])
 
     def save(self):
         """Keeps the state whole, whenever power is lost: a new file takes the old one's place."""
@@ -252,7 +70,10 @@ class Device:
         fresh.rename(self.file)
 
     def say(self, line):
+        """A line of the log; the last ones outlive a restart, for whoever asks why an update went bad."""
         print(f"{self.options.serial}: {line}", flush=True)
+        self.lines.append(f"boot {self.state['boots']}: {line}")
+        del self.lines[:-LOG_LINES]
 
     def call(self, method, path, body=None, headers=None, patient=True):
         """One call: (status, headers, bytes). Overload and silence are waited out."""
@@ -314,15 +135,22 @@ class Device:
         said = ("version", "digest", "floor")
         slots = {slot: {name: note[name] for name in said} for slot, note in self.state["slots"].items()}
         return {
-            "boots": self.state["boots"], "seq": self.seq, "ready": not self.on_trial, "updater": 1,
+            "boots": self.state["boots"],
+            "seq": self.seq,
+            "ready": not self.on_trial,
+            "updater": 2,
+            "trial": self.on_trial,
             "running": {"app": {**slots[self.slot], "slot": self.slot}},
             "standby": {"app": {**slots[standby], "slot": standby}} if standby in slots else {},
-            "condition": {"charging": True, "link": "ethernet"}, "readings": {},
-            "uptime_s": int((time.monotonic() - self.started) * self.scale), **more,
-        }  # fmt: skip
+            "condition": {"charging": True, "link": "ethernet"},
+            "readings": {},
+            "uptime_s": int((time.monotonic() - self.started) * self.scale),
+            **more,
+        }
 
     def check_in(self, wait=0):
-        """Tells what runs; returns the order, or None, and how long to wait."""
+        """Tells what runs; returns the order, or None, and how long to wait. No order is acted upon while reports are
+        kept: once they are known, it may no longer be the one that stands."""
         self.send_reports()
         prefer = {"Prefer": f"wait={wait}"} if wait else {}
         status, headers, body = self.call("POST", "checkins", self.word(), prefer)
@@ -332,13 +160,16 @@ class Device:
             self.say(f"check-in refused: {body.decode()}")
             return None, 60.0
         order = json.loads(body)
-        return (order if order.get("order") else None), float(order["next_checkin_s"])
+        stands = order.get("order") and not self.state["unsent"]
+        return (order if stands else None), 1.0 if self.state["unsent"] else float(order["next_checkin_s"])
 
     def report(self, state, **more):
         """Reports, now or when the service can be reached again."""
         self.seq += 1
         work = self.state["work"]
         said = {"boots": self.state["boots"], "seq": self.seq, "attempt": work["attempt"], "try": work["try"]}
+        if state in ("failed", "reverted"):
+            more["log"] = "\n".join(self.lines)
         self.state["unsent"].append(said | {"state": state} | more)
         self.save()
         self.send_reports()
@@ -414,6 +245,29 @@ class Device:
         if hashlib.sha256(path.read_bytes()).hexdigest() != wanted["digest"]:
             raise Refused("digest-mismatch", "what stands in the slot is not what the manifest says")
 
+    def holds(self, slot, digest):
+        """Whether a slot holds an image."""
+        return self.state["slots"].get(slot, {}).get("digest") == digest
+
+    def switch_to(self, order):
+        """Switches to the image that the order names, and to nothing else."""
+        digest, other = order["to"]["app"], "b" if self.slot == "a" else "a"
+        self.state["work"] = (self.state["work"] or {}) | {name: order[name] for name in ("attempt", "try", "trial_s")}
+        if self.holds(self.slot, digest):
+            self.say("told to switch to what runs already")
+            self.confirm()
+        elif order["order"] == "switch-back":
+            self.switch_back(other, digest)
+        elif not self.holds(other, digest) or self.state["work"].get("slot") != other:
+            self.fetch(order)
+        else:
+            self.switch()
+
+    def confirm(self):
+        """Vouches for what runs, by its digest."""
+        self.report("confirmed", digests={"app": self.state["slots"][self.slot]["digest"]})
+        self.say("confirmed")
+
     def switch(self):
         """Puts the standby slot on trial and restarts, if its signer is still good (what came by cable has none)."""
         work = self.state["work"]
@@ -428,13 +282,11 @@ class Device:
         if self.on_trial:
             self.prove(work["slot"])
 
-    def switch_back(self, order):
+    def switch_back(self, other, digest):
         """Switches to what ran here before and still stands in the other slot: a trial, but no download."""
-        other = "b" if self.slot == "a" else "a"
         note = self.state["slots"].get(other, {})
-        attempt = {name: order[name] for name in ("attempt", "try", "trial_s")}
-        self.state["work"] = {**attempt, "slot": other, "kid": note.get("kid")}
-        if note.get("proven") and note["floor"] >= self.state["floor"]:
+        self.state["work"] |= {"slot": other, "kid": note.get("kid")}
+        if self.holds(other, digest) and note.get("proven") and note["floor"] >= self.state["floor"]:
             self.switch()
         else:
             detail = "the other slot holds nothing that once ran here, or its floor number is too low"
@@ -443,9 +295,7 @@ class Device:
     def prove(self, slot):
         """On trial: tests itself, reaches the service, then vouches for the new firmware."""
         self.report("proving", tests=[{"name": "image", "passed": True}])
-        if self.call(
-            "POST", "checkins", {"boots": self.state["boots"], "seq": 0, "after_restart": True}, patient=False
-        )[0]:
+        if self.call("POST", "checkins", self.word(after_restart=True), patient=False)[0]:
             self.state["active"], self.on_trial = slot, False
             self.state["slots"][slot]["proven"] = True
             self.state["floor"] = max(self.state["floor"], self.state["slots"][slot]["floor"])
@@ -457,8 +307,7 @@ class Device:
         if not work or not work.pop("switching", False):
             return
         if self.slot == work["slot"] and not self.on_trial:
-            self.report("confirmed")
-            self.say("confirmed")
+            self.confirm()
         else:
             self.report("reverted", reason="power-lost")
 
@@ -477,10 +326,8 @@ class Device:
                 self.sleep(0 if self.options.wait else pause)
             elif order["order"] == "fetch":
                 self.fetch(order)
-            elif order["order"] == "switch" and "slot" in (self.state["work"] or {}):
-                self.switch()
-            elif order["order"] == "switch-back":
-                self.switch_back(order)
+            elif order["order"] in ("switch", "switch-back") and order["clearance"]["seconds"] > 0:
+                self.switch_to(order)
             elif order["order"] == "abandon":
                 other = "b" if self.slot == "a" else "a"
                 if not self.state["slots"].get(other, {}).get("proven"):  # what once ran is the way back
@@ -493,7 +340,7 @@ class Device:
 
 def main():
     """Runs the device until it is stopped."""
-    parser = argparse.ArgumentParser(description="A device in one file.")
+    parser = argparse.ArgumentParser(description="A device with nothing but the standard library.")
     for name in ("url", "code", "serial", "board", "line", "domain", "root", "image", "folder"):
         parser.add_argument(f"--{name}", required=True)
     parser.add_argument("--version", default="0.0.0", help="the version of the first image")

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
 import type { Schemas } from './api/client'
-import { layOut } from './river'
+import { inLanes, layOut } from './river'
 
 const LINEAGE: Schemas['LineageOut'] = {
   board: 'comb-s1',
@@ -50,6 +50,27 @@ describe('the river', () => {
     expect(late.bands[1]!.label?.x).toBe(500)
     expect(late.marks).toHaveLength(1)
     expect(layOut(LINEAGE, 1000, 200, Date.parse('2026-11-23T09:30:00Z')).marks).toEqual([])
+  })
+
+  it('lets no two labels of rollouts run into each other', () => {
+    const crowd = Array.from({ length: 30 }, (_, n) => ({ id: n + 1, version: '2.5.0', state: 'finished', label: `${n + 1} → 2.5.0`, x: 400 + 9 * n, end: null }))
+    const marks = inLanes(crowd, 1100)
+    expect(marks.map((mark) => mark.id)).toEqual(crowd.map((mark) => mark.id))
+    const shown = marks.filter((mark) => mark.lane !== null)
+    expect(shown.length).toBeGreaterThan(8)
+    expect(shown.at(-1)!.id).toBe(30)
+    for (const one of shown) {
+      expect(one.left + 6.6 * one.label.length).toBeLessThanOrEqual(1100)
+      for (const other of shown) {
+        const apart = one.left + 6.6 * one.label.length < other.left || other.left + 6.6 * other.label.length < one.left
+        expect(one === other || one.lane !== other.lane || apart).toBe(true)
+      }
+    }
+  })
+
+  it('tells of a moment what was there', () => {
+    expect(river.moments.map((one) => one.share)).toEqual([0, 0.5])
+    expect(river.moments[1]!.words).toBe('11-23 09:00: 10 run 2.4.0, 30 run 2.5.0')
   })
 
   it('is empty without samples, and has a span with one', () => {

@@ -4,9 +4,9 @@ type Lineage = Schemas['LineageOut']
 
 /** One version's stretch of the river: the outline as an SVG path, and where its name fits best. */
 export type Band = { version: string; path: string; label: { x: number; y: number } | null; now: number }
-export type Mark = { id: number; version: string; x: number; end: number | null; state: string }
+export type Mark = { id: number; version: string; x: number; end: number | null; state: string; label: string; lane: number | null; left: number }
 export type Tick = { x: number; at: Date }
-export type River = { bands: Band[]; marks: Mark[]; ticks: Tick[]; most: number }
+export type River = { bands: Band[]; marks: Mark[]; ticks: Tick[]; moments: { share: number; words: string }[]; lanes: number; most: number }
 
 const LEAST_SPAN = 60_000
 const TURN = 14
@@ -14,6 +14,10 @@ const TICKS = 5
 // A name needs so many pixels of room.
 const THICK = 14
 const LONG = 60
+// Labels of rollouts stand in lanes above each other, so that none runs into the next.
+const LANES = 5
+const LETTER = 6.6
+const GAP = 12
 
 /**
  * Lays out a river: from left to right the time, the width of each version's band the devices that ran it. Bands are
@@ -24,7 +28,7 @@ export function layOut(lineage: Lineage, width: number, height: number, since = 
   const samples = lineage.samples.map((sample) => ({ at: Date.parse(sample.at), counts: sample.counts, total: sum(sample.counts) }))
   const first = samples.at(0)
   const last = samples.at(-1)
-  if (!first || !last) return { bands: [], marks: [], ticks: [], most: 0 }
+  if (!first || !last) return { bands: [], marks: [], ticks: [], moments: [], lanes: 0, most: 0 }
   const end = Date.parse(lineage.now)
   const start = Math.min(Math.max(first.at, since), end - LEAST_SPAN)
   const x = (at: number) => ((Math.min(Math.max(at, start), end) - start) / (end - start)) * width
@@ -46,18 +50,47 @@ export function layOut(lineage: Lineage, width: number, height: number, since = 
     const path = `M${along(high).join('')}L${along(low, true).join('').slice(1)}Z`
     return { version, path, label: widest(levels), now: last.counts[version] ?? 0 }
   })
-  const marks = lineage.crossings.filter((one) => Date.parse(one.ended_at ?? lineage.now) >= start).map((one) => ({
-    id: one.id,
-    version: one.version,
-    state: one.state,
-    x: x(Date.parse(one.started_at)),
-    end: one.ended_at ? x(Date.parse(one.ended_at)) : null,
+  const marks = inLanes(
+    lineage.crossings.filter((one) => Date.parse(one.ended_at ?? lineage.now) >= start).map((one) => ({
+      id: one.id,
+      version: one.version,
+      state: one.state,
+      label: `${one.id} → ${one.version}`,
+      x: x(Date.parse(one.started_at)),
+      end: one.ended_at ? x(Date.parse(one.ended_at)) : null,
+    })),
+    width,
+  )
+  const lanes = marks.reduce((most, mark) => Math.max(most, (mark.lane ?? -1) + 1), 0)
+  const moments = samples.map((sample) => ({
+    share: x(sample.at) / width,
+    words: `${new Date(sample.at).toISOString().slice(5, 16).replace('T', ' ')}: ${inWords(sample.counts, lineage.versions)}`,
   }))
   const ticks = Array.from({ length: TICKS }, (_, n) => {
     const share = n / (TICKS - 1)
     return { x: share * width, at: new Date(start + share * (end - start)) }
   })
-  return { bands, marks, ticks, most }
+  return { bands, marks, ticks, moments, lanes, most }
+}
+
+function inWords(counts: Record<string, number>, versions: string[]): string {
+  return versions.filter((version) => counts[version]).map((version) => `${counts[version]} run ${version}`).join(', ') || 'nobody'
+}
+
+/**
+ * Gives each label the lowest lane in which it has room; `left` is where it begins. The newest come first, since they are
+ * looked for; one for which no lane has room keeps its mark without a label (`lane` is null).
+ */
+export function inLanes(marks: Omit<Mark, 'lane' | 'left'>[], width: number): Mark[] {
+  const taken: [number, number][][] = Array.from({ length: LANES }, () => [])
+  const placed = [...marks].sort((one, other) => other.id - one.id).map((mark) => {
+    const long = mark.label.length * LETTER
+    const left = Math.max(0, Math.min(mark.x, width - long))
+    const free = taken.findIndex((lane) => lane.every(([from, to]) => left > to + GAP || left + long + GAP < from))
+    if (free >= 0) taken[free]?.push([left, left + long])
+    return { ...mark, left, lane: free >= 0 ? free : null }
+  })
+  return placed.sort((one, other) => one.id - other.id)
 }
 
 type Level = { from: number; to: number; y: number }

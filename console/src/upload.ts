@@ -5,13 +5,22 @@ const RELEASE_FILE = 'application/suit-envelope+cose'
 
 /** Sends a release file with a word on how far it is; `fetch` cannot tell. Settles with the release, or with why not. */
 export function sendRelease(file: File, draft: boolean, progress: (share: number) => void): Promise<Release> {
+  return send<Release>(`/api/v1/releases${draft ? '?draft=true' : ''}`, file, progress)
+}
+
+/** Brings a sealed build to a bench device. Settles with the rollout of one, or with why not. */
+export function installBuild(serial: string, file: File): Promise<Schemas['RolloutOut']> {
+  return send(`/api/v1/devices/${encodeURIComponent(serial)}/bench_install`, file, () => {})
+}
+
+function send<Answer>(path: string, file: File, progress: (share: number) => void): Promise<Answer> {
   return new Promise((done, failed) => {
     const request = new XMLHttpRequest()
-    request.open('POST', `/api/v1/releases${draft ? '?draft=true' : ''}`)
+    request.open('POST', path)
     request.setRequestHeader('Content-Type', RELEASE_FILE)
     request.setRequestHeader('Herald-Console', '1')
     request.upload.onprogress = (event) => progress(event.total ? event.loaded / event.total : 0)
-    request.onerror = () => failed({ detail: 'The connection broke off. Nothing was published; send it again.', checks: [] })
+    request.onerror = () => failed({ detail: 'The connection broke off. Nothing was kept; send it again.', checks: [] })
     request.onload = () => {
       try {
         const body = JSON.parse(request.responseText)

@@ -7,6 +7,16 @@ export function ago(then: number, now: number): string {
   return `${Math.round(seconds / 86400)} d ago`
 }
 
+/** A time to come, in words; from milliseconds. */
+export function inWords(ms: number): string {
+  const seconds = Math.max(0, Math.round(ms / 1000))
+  if (seconds < 60) return `in ${seconds} s`
+  const minutes = Math.floor(seconds / 60)
+  if (minutes < 60) return `in ${minutes} min`
+  const hours = Math.floor(minutes / 60)
+  return hours < 48 ? `in ${hours} h ${minutes % 60} min` : `in ${Math.floor(hours / 24)} d ${hours % 24} h`
+}
+
 /** A size in bytes, in words. */
 export function amount(bytes: number): string {
   if (bytes < 1024) return `${bytes} B`

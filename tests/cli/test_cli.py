@@ -1,7 +1,6 @@
 """The command as it is typed: its own process, what it prints and how it exits."""
 
 import json
-import os
 import stat
 import subprocess
 import sys
@@ -12,40 +11,7 @@ import pytest
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
-
-Done = subprocess.CompletedProcess[str]
-
-
-class Terminal:
-    """Runs ``herald`` against a service, with credentials of its own."""
-
-    def __init__(self, service: RunningService, folder: Path) -> None:
-        self.folder = folder
-        self._environment = {
-            **{k: v for k, v in os.environ.items() if not k.startswith("HERALD_")},
-            "HERALD_URL": service.url,
-            "HERALD_CREDENTIALS": str(folder / "credentials.json"),
-            "COLUMNS": "160",
-        }
-
-    def run(self, *arguments: str | Path, stdin: str = "") -> Done:
-        command = [sys.executable, "-m", "mellow_herald.cli.main", *map(str, arguments)]
-        return subprocess.run(command, env=self._environment, input=stdin, capture_output=True, text=True, timeout=60)
-
-    def good(self, *arguments: str | Path, stdin: str = "") -> str:
-        done = self.run(*arguments, stdin=stdin)
-        assert done.returncode == 0, done.stderr
-        return done.stdout
-
-    def bad(self, code: int, *arguments: str | Path) -> str:
-        done = self.run(*arguments)
-        assert done.returncode == code, (done.returncode, done.stdout, done.stderr)
-        assert "Traceback" not in done.stderr
-        if code != 2:
-            *checks, last = done.stderr.splitlines()
-            assert last.startswith("herald: "), "one readable line"
-            assert all(line.startswith("  ") for line in checks), "and nothing before it but checks"
-        return done.stderr
+from tests.harness.terminal import Terminal
 
 
 @pytest.fixture(scope="module")
@@ -66,6 +32,12 @@ def test_help_and_wrong_usage(terminal: Terminal) -> None:
     assert "Missing argument" in terminal.bad(2, "release", "publish")
 
 
+def test_it_starts_from_a_shell(terminal: Terminal) -> None:
+    command = [sys.executable, "-m", "mellow_herald.cli.main", "whoami"]
+    done = subprocess.run(command, env=terminal.environment, capture_output=True, text=True, timeout=60)
+    assert (done.returncode, done.stdout, done.stderr) == (0, "admin (admin)\n", "")
+
+
 def test_signing_in_keeps_a_token_for_the_owner_alone(terminal: Terminal, tmp_path: Path) -> None:
     assert terminal.good("whoami") == "admin (admin)\n"
     assert json.loads(terminal.good("whoami", "--json")) == {"name": "admin", "role": "admin"}
@@ -83,7 +55,7 @@ def test_not_signed_in_exits_with_3(shared_service: RunningService, tmp_path: Pa
 
 def test_a_service_that_is_not_there(shared_service: RunningService, tmp_path: Path) -> None:
     nowhere = Terminal(shared_service, tmp_path)
-    nowhere._environment |= {"HERALD_URL": "http://127.0.0.1:9", "HERALD_TOKEN": "x"}
+    nowhere.environment |= {"HERALD_URL": "http://127.0.0.1:9", "HERALD_TOKEN": "x"}
     assert "cannot be reached" in nowhere.bad(1, "board", "list")
 
 
@@ -224,7 +196,7 @@ def test_scenarios_are_checked_before_anything_runs(terminal: Terminal, tmp_path
 
 def test_pipes_that_close_early_are_no_error(terminal: Terminal) -> None:
     command = f"{sys.executable} -m mellow_herald.cli.main journal --json --limit 1000 | head -1"
-    done = subprocess.run(command, shell=True, env=terminal._environment, capture_output=True, text=True, timeout=60)
+    done = subprocess.run(command, shell=True, env=terminal.environment, capture_output=True, text=True, timeout=60)
     assert done.returncode == 0 and "Traceback" not in done.stderr
 
 

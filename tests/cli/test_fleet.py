@@ -11,10 +11,10 @@ from typing import Any
 import pytest
 
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
-from mellow_herald.core.keys import public_to_pem, raw_public
-from tests.cli.test_cli import PASSWORD, Terminal
+from mellow_herald.core.keys import private_to_pem, public_to_pem, raw_public
 from tests.harness.firmware import BOARD, LINE, make_bytes
-from tests.harness.service import RunningService
+from tests.harness.service import PASSWORD, RunningService
+from tests.harness.terminal import Terminal
 
 NEWEST = f"{BOARD}/{LINE}/2.5.0"
 SCENARIO = """
@@ -92,10 +92,32 @@ def test_one_device_at_once_shows_both_ends_and_hands_reach_it(
     here = ("--data-dir", str(sim))
     (shown,) = json.loads(terminal.good("sim", "list", *here, "--json"))
     assert (shown["version"], shown["slot"], shown["lamp"]) == ("2.5.0", "b", "running")
-    assert "1 already-running" in terminal.bad(1, "device", "install", "SIM-1", "--release", NEWEST, "--yes")
+    assert "runs these very bytes already" in terminal.bad(
+        1, "device", "install", "SIM-1", "--release", NEWEST, "--yes"
+    )
     again = terminal.good("device", "install", "SIM-1", "--release", NEWEST, "--again", "--yes")
     assert "● confirmed" in again
     assert "confirmed" in terminal.good("device", "log", "SIM-1")
+
+    key = tmp_path / "key.pem"
+    key.write_bytes(private_to_pem(service.publisher.key))
+    for number in (1, 2):  # the same version again, without a word
+        build = tmp_path / f"build-{number}.bin"
+        build.write_bytes(make_bytes("2.5.1-dev", fill=bytes([0x30, number])))
+        if number == 1:
+            said = terminal.run("device", "install", "SIM-1", build, "--key", key, stdin="n\n")
+            assert said.returncode == 1 and "SIM-1 is no bench device yet. Mark it as one?" in said.stderr
+            assert "bench devices: 1: SIM-1" in terminal.good("device", "mark", "SIM-1", "--bench")
+        assert "● confirmed" in terminal.good("device", "install", "SIM-1", build, "--key", key)
+    assert "2.5.1-dev  bench build" in terminal.good("device", "show", "SIM-1")
+    assert "◌ scratch" in terminal.good("release", "show", "3"), "what was brought to the bench, and is no release"
+    assert "2.5.1-dev" not in terminal.good("release", "list")
+    told = terminal.good("device", "show", "SIM-1", "--releases")
+    assert "bench-build" in told and "(bench build)" in told
+    assert "it runs a bench build" in terminal.bad(1, "device", "install", "SIM-1", "--release", NEWEST, "--yes")
+    back = terminal.good("device", "install", "SIM-1", "--release", NEWEST, "--older", "--over-bench-build", "--yes")
+    assert "● confirmed" in back and "SIM-1 confirmed it" in back
+    assert "say what to install" in terminal.bad(1, "device", "install", "SIM-1")
 
     broken = tmp_path / "broken.bin"
     broken.write_bytes(make_bytes("2.6.0-mine") + encode_behaviour([Behaviour("hw_rev = 1", Fault.CRASH_AT_BOOT)]))
@@ -108,7 +130,7 @@ def test_one_device_at_once_shows_both_ends_and_hands_reach_it(
     until(lambda: service.herald.devices.show("SIM-1").runs == "unknown-build")
     told = terminal.good("device", "show", "SIM-1")
     assert "unknown build" in told and "not overwritten unasked" in told
-    assert "1 unknown-build" in terminal.bad(1, "device", "install", "SIM-1", "--release", NEWEST, "--yes")
+    assert "--over-unknown-build" in terminal.bad(1, "device", "install", "SIM-1", "--release", NEWEST, "--yes")
 
     assert "has no power" in terminal.good("sim", "unplug", "SIM-1", *here)
     until(lambda: service.herald.devices.list(where="presence = offline").total == 1)
@@ -124,11 +146,18 @@ def test_import_says_what_it_would_do_and_export_can_be_read_back(terminal: Term
     fleet.write_text(
         "serial,board,line,hw_rev,label.site\nT-1,comb-s1,hive-scale,1,fernhollow\nT-2,comb-s9,hive-scale,1,\n"
     )
-    said = terminal.good("device", "import", fleet, "--check")
-    assert "1 would be added" in said and "unknown-board" in said
+    said = terminal.run("device", "import", fleet, "--check")
+    assert said.returncode == 1 and "1 would be added" in said.stdout and "unknown-board" in said.stdout
+    assert "new: T-1" in said.stdout
     asked = terminal.run("device", "import", fleet, stdin="n\n")
     assert asked.returncode == 1 and "0 of 0 devices" in terminal.good("device", "list")
-    assert "1 were added" in terminal.good("device", "import", fleet, "--yes")
+    done = terminal.run("device", "import", fleet, "--yes")
+    assert done.returncode == 1 and "1 were added" in done.stdout, "some lines were refused"
+    other = tmp_path / "other.csv"
+    other.write_text("serial,board,line,hw_rev,label.site,note\nT-1,comb-s1,hive-scale,1,quillmere,by the gate\n")
+    said = terminal.good("device", "import", other, "--check")
+    for cells in (("label.site", "fernhollow", "quillmere"), ("note", "–", "by the gate")):
+        assert any(all(cell in line for cell in cells) for line in said.splitlines()), said
     out = tmp_path / "out.jsonl"
     terminal.good("device", "export", "--out", out)
     assert json.loads(out.read_text())["labels"] == {"site": "fernhollow"}

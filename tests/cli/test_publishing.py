@@ -8,10 +8,10 @@ import pytest
 
 from mellow_herald.core.keys import private_to_pem
 from mellow_herald.core.nameplate import find_nameplate
-from tests.cli.test_cli import Terminal
 from tests.harness.build import build_firmware
 from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
+from tests.harness.terminal import Terminal
 
 BOARD_FILE = Path(__file__).parents[2] / "examples" / "boards" / "comb-s1.toml"
 
@@ -30,7 +30,7 @@ def terminal(service: RunningService, tmp_path: Path) -> Terminal:
 def offline(tmp_path: Path, service: RunningService) -> Terminal:
     """A machine that reaches no service."""
     made = Terminal(service, tmp_path)
-    made._environment |= {"HERALD_URL": "http://127.0.0.1:9"}
+    made.environment |= {"HERALD_URL": "http://127.0.0.1:9"}
     return made
 
 
@@ -115,15 +115,23 @@ def test_a_nameplate_is_made_as_c_or_as_bytes(offline: Terminal, tmp_path: Path)
     plate = find_nameplate(tmp_path.joinpath("plate.bin").read_bytes())
     assert plate is not None
     assert (plate.version, plate.needs, plate.hw_rev_min, plate.hw_rev_max, plate.build_time, plate.build_id) == (
-        "2.6.0", (("radio", "1.2.0"),), 1, 3, 1795000000, "ta-1",
-    )  # fmt: skip
+        "2.6.0",
+        (("radio", "1.2.0"),),
+        1,
+        3,
+        1795000000,
+        "ta-1",
+    )
     offline.good(*common, *more, "-o", tmp_path / "plate.c")
     assert 'section(".nameplate")' in tmp_path.joinpath("plate.c").read_text()
     for wrong, said in (
-        (["--version", "2"], "'2' is not a version"), (["--hw-rev", "x"], "no range"),
-        (["--hw-rev", "3-1"], "no revision"), (["--needs", "radio"], "COMPONENT=VERSION"),
-        (["--build-time", "soon"], "no time"), (["--line", "a b"], "'a b'"),
-    ):  # fmt: skip
+        (["--version", "2"], "'2' is not a version"),
+        (["--hw-rev", "x"], "no range"),
+        (["--hw-rev", "3-1"], "no revision"),
+        (["--needs", "radio"], "COMPONENT=VERSION"),
+        (["--build-time", "soon"], "no time"),
+        (["--line", "a b"], "'a b'"),
+    ):
         assert said in offline.bad(1, *common, *wrong, "-o", tmp_path / "wrong.c")
     assert not (tmp_path / "wrong.c").exists()
 
@@ -131,8 +139,10 @@ def test_a_nameplate_is_made_as_c_or_as_bytes(offline: Terminal, tmp_path: Path)
 def test_the_debug_twin_and_other_wrong_files_are_named(offline: Terminal, tmp_path: Path) -> None:
     built = build_firmware(tmp_path)
     for name, said in (
-        ("build/hive-scale-a.debug", "debug twin"), ("key.pem", "a private key"), ("main.c", "a text file"),
-    ):  # fmt: skip
+        ("build/hive-scale-a.debug", "debug twin"),
+        ("key.pem", "a private key"),
+        ("main.c", "a text file"),
+    ):
         if name == "key.pem":
             offline.good("key", "new", tmp_path / name)
         stated = ["--line", "hive-scale", "--board", "comb-s1", "--version", "1.0.0", "--floor", "1"]
@@ -143,18 +153,46 @@ def test_the_debug_twin_and_other_wrong_files_are_named(offline: Terminal, tmp_p
     )
 
 
+def test_a_text_file_is_not_asked_for_a_nameplate_and_an_empty_one_is_called_empty(
+    offline: Terminal, tmp_path: Path
+) -> None:
+    for name, data, said in (("notes.md", b"just words\n" * 9, "seems to be a text file"), ("e.bin", b"", "is empty")):
+        (tmp_path / name).write_bytes(data)
+        looked = offline.run("image", "look", tmp_path / name)
+        assert looked.returncode == 1 and said in looked.stdout, looked.stdout
+        assert "seems      firmware" not in looked.stdout and "the file holds no nameplate" not in looked.stdout
+
+
+def test_both_images_of_a_board_are_looked_at_and_published_by_the_names_of_its_slots(
+    terminal: Terminal, tmp_path: Path
+) -> None:
+    built = build_firmware(tmp_path)
+    board = tmp_path / "board.toml"
+    board.write_text(BOARD_FILE.read_text().replace("check_in", 'runs = "where-linked"\ncheck_in', 1))
+    both = [built / "hive-scale-a.elf", built / "hive-scale-b.elf"]
+    assert "no image for slot b" in terminal.run("image", "look", both[0], "--board-file", board).stdout
+    looked = terminal.good("image", "look", *both, "--board-file", board)
+    assert "for slot   a" in looked and "for slot   b" in looked
+    terminal.good("board", "add", board)
+    assert "only where it is linked for" in terminal.good("board", "show", "comb-s1")
+    looked = terminal.run("image", "look", tmp_path / "release.toml")
+    assert "2.6.0 is the first" in looked.stdout and looked.returncode == 0, looked
+    published = terminal.good("release", "publish", *both, "--key", tmp_path / "key.pem")
+    assert "app for slot a" in published and "app for slot b" in published
+
+
 def test_a_locked_key_asks_for_its_passphrase(terminal: Terminal, tmp_path: Path) -> None:
-    terminal._environment["HERALD_KEY_PASSPHRASE"] = "fern hollow"
+    terminal.environment["HERALD_KEY_PASSPHRASE"] = "fern hollow"
     out = terminal.good("key", "new", tmp_path / "locked.pem", "--passphrase")
     assert "locked with a passphrase" in out and stat.S_IMODE((tmp_path / "locked.pem").stat().st_mode) == 0o600
     assert b"ENCRYPTED" in (tmp_path / "locked.pem").read_bytes()
     assert "private, locked" in terminal.good("key", "show", tmp_path / "locked.pem")
     terminal.good("key", "publish", "--root", tmp_path / "root.pem", "--active", tmp_path / "locked.pub.pem")
     terminal.good("release", "publish", tmp_path / "image.bin", "--key", tmp_path / "locked.pem")
-    terminal._environment["HERALD_KEY_PASSPHRASE"] = "quillmere"
+    terminal.environment["HERALD_KEY_PASSPHRASE"] = "quillmere"
     arguments = ["release", "publish", tmp_path / "image.bin", "--key", tmp_path / "locked.pem"]
     assert "does not open the key" in terminal.bad(1, *arguments)
-    del terminal._environment["HERALD_KEY_PASSPHRASE"]
+    del terminal.environment["HERALD_KEY_PASSPHRASE"]
     assert "the key is locked" in terminal.bad(1, *arguments)
 
 
@@ -164,8 +202,11 @@ def test_keys_are_added_retired_and_revoked_and_none_is_lost(terminal: Terminal,
     terminal.good("key", "publish", *root, "--active", tmp_path / "second.pub.pem")
     listed = {key["name"]: key for key in json.loads(terminal.good("key", "list", "--json"))["keys"]}
     assert {name: key["status"] for name, key in listed.items()} == {
-        "active": "active", "old": "retired", "lost": "revoked", "second": "active",
-    }  # fmt: skip
+        "active": "active",
+        "old": "retired",
+        "lost": "revoked",
+        "second": "active",
+    }
     terminal.good("release", "publish", tmp_path / "image.bin", "--key", tmp_path / "second.pem")
     asked = terminal.run("key", "revoke", tmp_path / "second.pub.pem", *root, stdin="n\n")
     assert asked.returncode == 1 and "signed 1 releases" in asked.stderr and "comb-s1/hive-scale/2.5.0" in asked.stderr
@@ -191,6 +232,7 @@ def test_doctor_says_what_is_missing(terminal: Terminal, offline: Terminal, tmp_
     out = terminal.good("doctor", "--data-dir", tmp_path, "--key", tmp_path / "key.pem")
     for text in ("PostgreSQL", "console", "sign-in", "admin (admin)", "key list", "comb-s1"):
         assert text in out, text
+    assert "none was found to stand wrong" in out
     (tmp_path / "key.pem").chmod(0o644)
     done = terminal.run("doctor", "--data-dir", tmp_path, "--key", tmp_path / "key.pem", "--json")
     assert done.returncode == 1

@@ -7,11 +7,11 @@ import pytest
 
 from mellow_herald.client.plan_file import check_plan, locate
 from mellow_herald.core.digest import sha256_hex
-from tests.cli.test_cli import Terminal
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
-from tests.service.test_rollouts import go_through
+from tests.harness.terminal import Terminal
+from tests.service.rollouts.test_life import go_through
 
 PLAN = """\
 name = "2.5.0 in two"
@@ -50,13 +50,14 @@ def wrong(tmp_path: Path, change: tuple[str, str]) -> list[tuple[int | None, str
     ("change", "line", "key", "said"),
     [
         (("target =", "targt ="), 3, "targt", "did you mean target?"),
-        (("retries = 0", "retry = 0"), 6, "numbers.retry", "did you mean retries?"),
+        (("retries = 0", "retrys = 0"), 6, "numbers.retrys", "did you mean retries?"),
         (("retries = 0", "hard_stop = 3"), 6, "numbers.hard_stop", "it stands in [brake]"),
         (('"has bench"', '"bensh ="'), 10, "rings[1].where", "ends too early"),
         (('"by-hand"', '"by-hnd"'), 15, "rings[2].opens", "did you mean by-hand?"),
         (('soak = "0s"', 'soak = "1 hour"'), 11, "rings[1].soak", "is not a duration"),
         (('name = "rest"', 'name = "bench"'), 8, "rings[1]", "ring 'bench' is there twice"),
         (('opens = "by-hand"', "count = 3\nshare = 0.5"), 13, "rings[2]", "takes devices in 2 ways"),
+        (("[numbers]", '[device]\ncharging = "yes"\n[numbers]'), 6, "device.charging", "boolean"),
         (("[numbers]", "[numbers"), 5, "", "this is not TOML"),
     ],
 )
@@ -97,12 +98,13 @@ def test_a_rollout_of_two_rings_from_the_terminal(terminal: Terminal, service: R
     assert "good. comb-s1/hive-scale/2.5.0 in 2 rings: bench, rest" in terminal.good("rollout", "check", plan)
     shown = terminal.good("rollout", "preview", plan, "--export", out)
     assert "3 targeted, 3 eligible" in shown and "by hand" in shown and "TA-0" in shown
-    assert out.read_text().splitlines()[:2] == ["ring,name,serial,hw_rev,version,passed_over", "0,bench,TA-0,1,2.4.0,"]
+    assert out.read_text().splitlines()[:2] == ["ring,name,serial,hw_rev,version,passed_over", "1,bench,TA-0,1,2.4.0,"]
     assert json.loads(terminal.good("rollout", "preview", plan, "--json"))["counts"] == [1, 2]
     assert "Rollout 1 started" in terminal.good("rollout", "start", plan, "--yes")
     service.wait_for(1, lambda r: r.rings[0].state == "open")
     assert "does not await go" in terminal.bad(1, "rollout", "go", "1", "--reason", "too early", "--yes")
     go_through(devices[0])
+    service.wait_for(1, lambda r: r.rings[0].state == "done")
     assert "2.5.0 in two" in terminal.good("rollout", "watch", "1", "--until", "ring:bench")
     assert "Write end, confirmed, or one of ring:bench" in terminal.bad(1, "rollout", "watch", "1", "--until", "ring:b")
     service.wait_for(1, lambda r: r.rings[1].state == "awaiting-go")
@@ -112,6 +114,15 @@ def test_a_rollout_of_two_rings_from_the_terminal(terminal: Terminal, service: R
     assert "queued" in terminal.good("rollout", "retry", "1", "TA-1", "--reason", "after all", "--yes")
     edited = terminal.good("rollout", "edit", "1", "--at-risk", "1", "--reason", "slower", "--yes")
     assert "0 of 1 at risk" in edited
+    asked = terminal.run(
+        "rollout", "edit", "1", "--wait-at-most", "2h", "--last-day", "2099-01-01", "--reason", "x y", stdin="n\n"
+    )
+    assert "numbers.wait_at_most: 1d → 2h" in asked.stdout and "calendar.last_day: none → 2099-01-01" in asked.stdout
+    assert "it ends at 2099-01-02 00:00 UTC" in asked.stdout and service.herald.rollouts.show(1).revision == 2
+    later = tmp_path / "later.toml"
+    later.write_text(PLAN.replace("[numbers]", "[device]\ncharging = true\n[numbers]"))
+    refused = terminal.bad(1, "rollout", "edit", "1", "--plan", later, "--reason", "only on the charger", "--yes")
+    assert "also differs in device" in refused, "nothing is left out without a word"
     listed = terminal.good("rollout", "attempts", "1", "--ring", "2")
     assert "TA-1" in listed and "TA-0" not in listed and "next check-in" in listed
     for device in devices[1:]:
@@ -123,6 +134,48 @@ def test_a_rollout_of_two_rings_from_the_terminal(terminal: Terminal, service: R
     terminal.good("rollout", "report", "1", "--html", page)
     assert page.read_text().startswith("<!doctype html>")
     assert json.loads(terminal.good("rollout", "report", "1", "--json"))["rollout"]["state"] == "finished"
+
+
+def test_a_ring_that_stands_still_from_the_terminal(
+    terminal: Terminal, service: RunningService, tmp_path: Path
+) -> None:
+    service.publish("2.4.0").raise_for_status()
+    service.publish("2.5.0").raise_for_status()
+    devices = [PuppetDevice(service.url, f"TA-{number}") for number in range(3)]
+    for device in devices:
+        device.enrol(service.code(), labels={"bench": "window"}).raise_for_status()
+        device.checkin()
+    plan = tmp_path / "plan.toml"
+    plan.write_text(PLAN)
+    terminal.good("rollout", "start", plan, "--yes")
+    for device in devices[:2]:
+        go_through(device)
+    devices[2].checkin()
+    devices[2].report("failed", reason="no-room")
+    service.wait_for(1, lambda r: r.stands_still is not None)
+    stopped = terminal.run("rollout", "watch", "1", "--until", "ring:bench")
+    assert stopped.returncode == 5 and "ring bench stands still: 2 of 3 devices are good" in stopped.stderr
+    shown = terminal.good("rollout", "show", "1")
+    assert "stands still" in shown and "herald rollout go 1" in shown and "herald rollout edit 1 --enough" in shown
+    asked = terminal.run("rollout", "go", "1", "--reason", "its flash is full", stdin="n\n")
+    assert asked.returncode == 1 and "goes on all the same, though 2 of 3 devices are good" in asked.stderr
+    failures = terminal.good("rollout", "failures", "1")
+    assert "TA-2  no-room" in failures and "try 1 of 1, ring 1" in failures and "failed" in failures
+    assert json.loads(terminal.good("rollout", "failures", "1", "--json"))[0]["reason"] == "no-room"
+    first = terminal.good("rollout", "attempts", "1").index
+    assert first("TA-2") < first("TA-0"), "whoever ever went bad comes first"
+    assert "TA-0" not in terminal.good("rollout", "attempts", "1", "--ever-bad")
+    asked = terminal.run("rollout", "leave-out", "1", "--reason", "its flash is full", stdin="n\n")
+    assert asked.returncode == 1 and "1 devices are left out, and keep what they run" in asked.stderr
+    assert "SERIAL, or --all-bad" in terminal.bad(2, "rollout", "retry", "1", "--reason", "perhaps")
+    assert "queued" in terminal.good("rollout", "retry", "1", "--all-bad", "--reason", "emptied", "--yes")
+    devices[2].checkin()
+    devices[2].report("failed", reason="no-room")
+    service.wait_for(1, lambda r: r.stands_still is not None)
+    terminal.good("rollout", "edit", "1", "--enough", "0.6", "--reason", "one of them is known to be full", "--yes")
+    service.wait_for(1, lambda r: r.rings[0].state in ("soaking", "done"))
+    assert "stands still" not in terminal.good("rollout", "show", "1")
+    assert "ring 1 stands still" in terminal.good("journal")
 
 
 def test_webhooks_from_the_terminal(terminal: Terminal, service: RunningService) -> None:

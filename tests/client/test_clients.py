@@ -1,9 +1,7 @@
 import asyncio
-import inspect
 import json
-import re
+import time
 from pathlib import Path
-from typing import Any
 
 import httpx
 import pytest
@@ -14,56 +12,15 @@ from mellow_herald.client import (
     NotSignedInError,
     ProblemError,
     UnreachableError,
-    async_devices,
-    async_releases,
-    async_rollouts,
-    asynchronous,
-    devices,
-    releases,
-    rollouts,
-    synchronous,
+    WaitedTooLongError,
 )
 from mellow_herald.client.stream import FrameReader
+from mellow_herald.client.synchronous import herald as synchronous
 from mellow_herald.client.transport import pause_before
 from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
 
 PROBLEM = {"type": "urn:mellow-herald:problem:x", "title": "t", "status": 503, "detail": "Not now."}
-
-
-def shape(module: Any) -> dict[str, list[str]]:
-    """Class names and their public methods with parameters."""
-    found = {}
-    for name, kind in inspect.getmembers(module, inspect.isclass):
-        if kind.__module__ == module.__name__:
-            methods = inspect.getmembers(kind, inspect.isfunction)
-            public = [f"{m}{list(inspect.signature(f).parameters)}" for m, f in methods if not m.startswith("_")]
-            found[name.removeprefix("Async")] = public
-    return found
-
-
-def test_both_clients_have_one_shape() -> None:
-    assert shape(synchronous) == shape(asynchronous)
-    assert shape(releases) == shape(async_releases)
-    assert shape(devices) == shape(async_devices)
-    assert shape(rollouts) == shape(async_rollouts)
-
-
-def test_every_call_of_the_api_is_in_the_client(shared_service: RunningService) -> None:
-    from mellow_herald.client import calls, fleet_calls, rollout_calls
-
-    def plain(path: str) -> str:
-        return re.sub(r"\{[^}]+\}", "{}", path)
-
-    source = "".join(map(inspect.getsource, (calls, fleet_calls, rollout_calls)))
-    ours = {plain(path) for path in re.findall(r'"\{API\}(/[^"]*)"', source)}
-    ours |= set(re.findall(r'"(/health/[a-z]+|/metrics)"', source)) | {"/events"}
-    # Words that these calls put in: those of a rollout, of an attempt, and the endings of a report.
-    ours |= {f"/rollouts/{{}}/{word}" for word in ("hold", "resume", "halt", "cancel", "report.md", "report.html")}
-    ours |= {f"/attempts/{{}}/{word}" for word in ("call-off", "retry")}
-    paths = shared_service.herald.openapi()["paths"]
-    theirs = {plain(path).removeprefix("/api/v1") for path in paths if not path.startswith("/device/")}
-    assert theirs <= ours
 
 
 def test_signing_out_ends_what_was_signed_in(shared_service: RunningService) -> None:
@@ -158,7 +115,16 @@ def test_a_broken_stream_goes_on_after_the_last_event() -> None:
     )
     with Herald(transport=transport) as herald:
         assert [event.id for event in herald.rollouts.watch(1)] == [1, 2, 3]
-    assert [request.url.params.get("after") for request in seen] == [None, "2", "2"]
+    assert [request.url.params.get("after") for request in seen] == ["0", "2", "2"], "from its start"
+
+
+def test_watching_ends_by_itself_after_the_time_it_was_given(shared_service: RunningService) -> None:
+    with Herald(shared_service.url, token=shared_service.token) as herald:
+        began = time.monotonic()
+        with pytest.raises(WaitedTooLongError, match="not come to pass within 0.3 s"):
+            list(herald.rollouts.watch(77, timeout=0.3))
+        assert time.monotonic() - began < 10
+        assert [event.kind for event in herald.latest_events(kinds=["keys"], limit=1)] in ([], ["keys"])
 
 
 async def test_the_asynchronous_client_works_the_same(shared_service: RunningService, tmp_path: Path) -> None:

@@ -22,9 +22,10 @@ from tests.harness.service import RunningService
 
 PUBLISHER = Publisher()
 SLOTS = [
-    {"name": "a", "size": 524288, "address": 0x0802_0000}, {"name": "b", "size": 524288, "address": 0x080A_0000},
+    {"name": "a", "size": 524288, "address": 0x0802_0000},
+    {"name": "b", "size": 524288, "address": 0x080A_0000},
     {"name": "files", "size": 65536, "component": "assets"},
-]  # fmt: skip
+]
 
 
 def board(**change: Any) -> BoardIn:
@@ -67,7 +68,7 @@ def test_a_sealed_file_is_what_it_says_and_is_written_whole_or_not_at_all(tmp_pa
 
 
 def test_a_sheet_names_slots_and_components(project: Path, tmp_path: Path) -> None:
-    sealed = seal(project / "release.toml", boards=board(position_dependent=True))
+    sealed = seal(project / "release.toml", boards=board(runs="where-linked"))
     assert [(one.slot, one.address) for one in sealed.manifest.components] == [(0, 0x0802_0000), (1, 0x080A_0000)]
     assert sealed.labels == {"ticket": "HS-311"} and sealed.manifest.description.startswith("Finer weighing")
     (tmp_path / "notes.md").write_text("# From a file")
@@ -107,10 +108,10 @@ def test_a_sheet_is_blamed_at_the_right_place(tmp_path: Path, change: tuple[str,
 
 def test_the_slot_follows_from_the_address_where_code_is_position_dependent(project: Path) -> None:
     both = [project / "build" / f"hive-scale-{slot}.hex" for slot in "ba"]
-    sealed = seal(*both, boards=board(position_dependent=True))
+    sealed = seal(*both, boards=board(runs="where-linked"))
     assert [one.slot for one in sealed.manifest.components] == [1, 0]
     with pytest.raises(ChecksFailed, match="no image for slot b"):
-        seal(both[1], boards=board(position_dependent=True))
+        seal(both[1], boards=board(runs="where-linked"))
     with pytest.raises(ChecksFailed, match="linked for 0x80a0000; the slots of comb-s1 are a at 0x8000000"):
         seal(both[0], boards=board(slots=[{"name": "a", "size": 524288, "address": 0x0800_0000}]))
 
@@ -139,20 +140,35 @@ def test_a_damaged_file_is_named(tmp_path: Path) -> None:
     broken.write_text(":10010000214601360121470136007EFE09D2190140\n:1001\n")
     with pytest.raises(Refused, match=r"broken\.hex: line 2 of the Intel HEX file"):
         open_firmware(broken)
-    looked = look(broken)
-    assert looked.image is None and looked.refusal is not None and looked.refusal.kind == "damaged-file"
+    looked = look([broken])
+    assert looked.manifest is None and looked.refusal is not None and looked.refusal.kind == "damaged-file"
     with pytest.raises(Refused, match="cannot be read"):
-        look(tmp_path / "none.bin")
+        look([tmp_path / "none.bin"])
 
 
 def test_a_look_tells_what_is_in_a_file(project: Path, tmp_path: Path) -> None:
-    looked = look(project / "build" / "hive-scale-a.srec")
+    (looked,) = look([project / "build" / "hive-scale-a.srec"]).files
     assert looked.opened is not None and looked.opened.format is Format.SREC and looked.opened.base == 0x0802_0000
     assert looked.image is not None and looked.image.nameplate.version == "2.6.0" and looked.image.read
     out = tmp_path / "it.suit"
     seal(project / "build" / "hive-scale-a.elf").write(out)
-    sealed = look(out)
+    (sealed,) = look([out]).files
     assert sealed.release_file is not None and sealed.release_file.manifest.version == "2.6.0"
+
+
+def test_all_images_of_a_release_are_looked_at_together(project: Path) -> None:
+    fixed = board(runs="where-linked")
+    both = [project / "build" / f"hive-scale-{slot}.hex" for slot in "ab"]
+    alone = look(both[:1], [fixed]).checked_here(Allowed())
+    assert [check.kind for check in alone.checks if check.verdict == "refuse"] == ["slot-missing"]
+    for files in (both, [project / "release.toml"]):
+        looked = look(files, [fixed]).checked_here(Allowed())
+        assert [image.slot for image in looked.images] == [0, 1] and looked.manifest is not None
+        assert not [check for check in looked.checks if check.verdict == "refuse"]
+        asked = looked.question(Allowed())
+        assert asked is not None and [image.slot for image in asked.images] == [0, 1]
+    twice = look([both[0], both[0]], [fixed])
+    assert twice.manifest is None and twice.refusal is not None and "2 images of component app" in str(twice.refusal)
 
 
 def test_both_clients_seal_look_and_publish(service: RunningService, tmp_path: Path) -> None:

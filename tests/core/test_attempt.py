@@ -10,6 +10,7 @@ from mellow_herald.core.attempt import (
     AT_RISK,
     BAD,
     BEFORE_SWITCH,
+    ENDURING,
     FORWARD,
     RANK,
     REASONS,
@@ -24,14 +25,17 @@ from mellow_herald.core.attempt import (
     EndTries,
     Event,
     Offer,
+    OneMore,
     Refusal,
     Relapse,
     Report,
     Resume,
     RolledBack,
-    RunsAlready,
+    Runs,
+    Shown,
     Silence,
     StandbyHolds,
+    StandbyLost,
     State,
     StayedOld,
     Step,
@@ -55,9 +59,9 @@ def at(state: State, **more: object) -> Attempt:
 
 
 def report(state: State, seq: int = 1, **more: object) -> Report:
-    reasons = REASONS.get(state)
-    more.setdefault("reason", min(reasons) if reasons else None)
-    return Report(state=state, boots=1, seq=seq, **more)  # type: ignore[arg-type]
+    more.setdefault("reason", {State.FAILED: "download-broken", State.REVERTED: "power-lost"}.get(state))
+    more.setdefault("names", Runs.TARGET if state is State.CONFIRMED else None)
+    return Report(state=state, seq=seq, **{"boots": 1, **more})  # type: ignore[arg-type]
 
 
 def step(attempt: Attempt, event: Event, now: datetime = T0) -> Attempt:
@@ -79,6 +83,8 @@ def test_reports_only_move_forward_and_may_jump(state: State, said: State) -> No
     moved = step(at(state), report(said))
     if said in (State.FAILED, State.REVERTED):
         assert moved.state is said
+    elif state in BEFORE_SWITCH and said in (State.PROVING, State.CONFIRMED):
+        assert (moved.state, moved.reason) == (State.CALLED_OFF, "arrived-otherwise"), "it had no leave to switch"
     else:
         assert moved.state is max(state, said, key=RANK.__getitem__)
 
@@ -174,6 +180,55 @@ def test_ending_tries_makes_a_bad_attempt_final() -> None:
     assert not step(bad, EndTries()).live
 
 
+@pytest.mark.parametrize("reason", sorted(ENDURING))
+def test_what_ran_and_was_found_bad_is_not_given_again_unless_the_plan_says_so(reason: str) -> None:
+    said = State.FAILED if reason in REASONS[State.FAILED] else State.REVERTED
+    on_its_way = at(State.PROVING if said is State.REVERTED else State.STAGED, tries=3)
+    bad = step(on_its_way, report(said, reason=reason))
+    assert not bad.live and bad.retry_at is None
+    refused(bad, TryAgain(), T0 + 9 * SOAK)
+    assert step(bad, OneMore()).state is State.QUEUED, "by hand it may be"
+    assert step(replace(on_its_way, retry_bad=True), report(said, reason=reason)).live
+
+
+def test_wrong_bytes_are_fetched_once_more_and_not_thrice() -> None:
+    first = step(at(State.DOWNLOADING, tries=5), report(State.FAILED, reason="digest-mismatch"))
+    second = step(step(first, TryAgain(), T0 + SOAK), report(State.FAILED, 2, try_number=2, reason="digest-mismatch"))
+    assert first.live and not second.live
+
+
+def test_the_devices_own_later_word_says_why_it_went_bad() -> None:
+    inferred = step(at(State.PROVING, tries=2), Shown(Runs.FORMER, 5, 9))
+    assert (inferred.reason, inferred.first_bad_why, inferred.live) == ("power-lost", "power-lost", True)
+    told = step(inferred, report(State.REVERTED, 6, boots=6, reason="self-test-failed"))
+    assert (told.reason, told.first_bad_why, told.harmed_why, told.live) == (*3 * ("self-test-failed",), False)
+    tried = step(inferred, TryAgain(), T0 + SOAK)
+    late = step(tried, report(State.REVERTED, 6, boots=6, try_number=1, reason="self-test-failed"))
+    assert (late.state, late.first_bad_why, late.first_bad_try) == (State.QUEUED, "self-test-failed", 1)
+
+
+def test_waiting_for_a_condition_begins_once_and_a_window_neither_begins_nor_ends_it() -> None:
+    def waits(attempt: Attempt, waiting_for: WaitingFor, hours: int) -> Attempt:
+        return step(attempt, Wait(waiting_for), T0 + timedelta(hours=hours))
+
+    window = waits(at(State.STAGED), WaitingFor.WINDOW, 1)
+    assert window.waiting_since is None
+    flat = waits(window, WaitingFor.BATTERY, 8)
+    again = waits(waits(flat, WaitingFor.WINDOW, 10), WaitingFor.CHARGER, 32)
+    assert flat.waiting_since == again.waiting_since == T0 + timedelta(hours=8)
+    assert waits(again, WaitingFor.PACE, 33).waiting_since is None, "it meets them now: the service makes it wait"
+    assert step(again, Clear(1, T0 + SOAK)).waiting_since is None
+
+
+@pytest.mark.parametrize("said", [State.INSTALLING, State.CONFIRMED])
+def test_who_switches_without_clearance_is_believed_and_marked(said: State) -> None:
+    assert step(at(State.STAGED), report(said)).unasked_at == T0
+    assert step(at(State.CLEARED), report(said)).unasked_at is None
+    assert step(at(State.CALLED_OFF), report(said)).unasked_at == T0
+    late = report(said, shown=Shown(Runs.FORMER, 2, 9))
+    assert step(at(State.STAGED, clearance=7), late).unasked_at is None, "it may have had leave when it said so"
+
+
 def test_a_clearance_runs_out_only_when_the_device_itself_speaks() -> None:
     cleared = step(at(State.STAGED), Clear(3, T0 + timedelta(seconds=600)))
     later = T0 + timedelta(seconds=601)
@@ -202,8 +257,10 @@ def test_what_was_not_cleared_can_be_called_off_and_resumed(state: State) -> Non
 def test_a_device_that_switched_although_called_off_is_shown_where_it_is() -> None:
     off = step(at(State.STAGED), CallOff("halted"))
     assert step(off, report(State.STAGED)).state is State.CALLED_OFF
-    switched = step(off, report(State.PROVING))
-    assert switched.state is State.PROVING and switched.exposed_at == T0
+    switched = step(off, report(State.INSTALLING))
+    assert switched.state is State.INSTALLING and switched.exposed_at == T0
+    otherwise = step(off, report(State.PROVING))
+    assert (otherwise.state, otherwise.reason, otherwise.exposed) == (State.CALLED_OFF, "arrived-otherwise", False)
 
 
 # After confirming -------------------------------------------------------------------------------------------------
@@ -252,9 +309,9 @@ def test_a_staged_image_is_not_fetched_again() -> None:
 
 
 def test_each_brake_counts_its_own_bad_ones_once() -> None:
-    broken = step(at(State.DOWNLOADING, tries=3), report(State.FAILED, reason="download-broken"))
+    broken = step(at(State.DOWNLOADING, tries=3, retry_bad=True), report(State.FAILED, reason="download-broken"))
     assert (broken.undelivered_at, broken.undelivered_why, broken.harmed_at) == (T0, "download-broken", None)
-    again = step(step(broken, TryAgain(), T0 + SOAK), report(State.PROVING, 5, try_number=2), T0 + SOAK)
+    again = step(step(broken, TryAgain(), T0 + SOAK), report(State.INSTALLING, 5, try_number=2), T0 + SOAK)
     hurt = step(again, report(State.REVERTED, 6, try_number=2, reason="hung"), T0 + 2 * SOAK)
     assert (hurt.harmed_at, hurt.harmed_why, hurt.undelivered_at) == (T0 + 2 * SOAK, "hung", T0)
     good = step(step(hurt, TryAgain(), T0 + 9 * SOAK), report(State.CONFIRMED, 7, try_number=3))
@@ -278,12 +335,6 @@ def test_installing_over_and_over_is_an_install_loop() -> None:
     assert step(confirmed, report(State.INSTALLING, 7)).reason == "install-loop"
 
 
-def test_a_device_that_runs_it_already_needs_no_switch() -> None:
-    back = step(Attempt(), RunsAlready())
-    assert (back.state, back.reason, back.exposed_at) == (State.CONFIRMED, "already-back", None)
-    refused(at(State.INSTALLING), RunsAlready())
-
-
 def test_silence_in_the_soak_counts_from_when_it_was_last_heard() -> None:
     good = at(State.CONFIRMED)
     late = T0 + 3 * SOAK
@@ -304,7 +355,13 @@ ALLOWED_BY_SERVICE = {
     Resume: {State.CALLED_OFF: {State.QUEUED}},
     Relapse: {State.CONFIRMED: {State.RELAPSED}},
     RolledBack: dict.fromkeys(BAD | {State.CONFIRMED}, {State.ROLLED_BACK}),
-    RunsAlready: dict.fromkeys(BEFORE_SWITCH, {State.CONFIRMED}),
+    StandbyLost: {State.STAGED: {State.QUEUED}},
+    Shown: {
+        **dict.fromkeys(BEFORE_SWITCH, {State.CALLED_OFF, State.PROVING, State.CONFIRMED, State.FAILED}),
+        **dict.fromkeys(AT_RISK, {State.PROVING, State.CONFIRMED, State.REVERTED, State.FAILED}),
+        **dict.fromkeys(RETRIED | {State.CALLED_OFF}, {State.PROVING, State.CONFIRMED, State.CALLED_OFF}),
+        State.CONFIRMED: {State.RELAPSED},
+    },
     Close: dict.fromkeys(BEFORE_SWITCH, {State.CALLED_OFF}),
     EndTries: {},
     Wait: {},
@@ -314,10 +371,11 @@ ALLOWED_BY_SERVICE = {
 class AnyPassage(RuleBasedStateMachine):
     """Throws every event at an attempt in any order and holds the moves against the vocabulary."""
 
-    @initialize(tries=st.integers(1, 3))
-    def begin(self, tries: int) -> None:
-        self.attempt = Attempt(tries=tries, soak=SOAK)
+    @initialize(tries=st.integers(1, 3), retry_bad=st.booleans())
+    def begin(self, tries: int, retry_bad: bool) -> None:
+        self.attempt = Attempt(tries=tries, soak=SOAK, retry_bad=retry_bad)
         self.now, self.seq = T0, 0
+        self.shown: Shown | None = None
         self.was_exposed = self.was_bad = False
 
     def apply(self, event: Event) -> None:
@@ -332,8 +390,12 @@ class AnyPassage(RuleBasedStateMachine):
             assert not before.closed or isinstance(event, RolledBack), "only another rollout moves what is closed"
             if not isinstance(event, Report):
                 assert after.state in ALLOWED_BY_SERVICE[type(event)].get(before.state, set())
-        if isinstance(event, Resume) and after.state is not before.state:
-            self.was_bad = after.harmed_at is not None  # a new round: what was not delivered is tried anew
+        assert after.fetched >= before.fetched and (before.unasked_at in (None, after.unasked_at))
+        if before.ever_bad:
+            assert (after.first_bad_at, after.first_bad_try) == (before.first_bad_at, before.first_bad_try)
+            assert after.first_bad_why == before.first_bad_why or before.first_bad_why == "power-lost"
+        if isinstance(event, TryAgain) and not before.retry_bad:
+            assert before.reason not in ENDURING, "what is bad for good is not given again"
         self.attempt = after
 
     @rule(seconds=st.integers(0, 900))
@@ -345,21 +407,50 @@ class AnyPassage(RuleBasedStateMachine):
         late=st.integers(0, 3),
         earlier=st.booleans(),
         other=st.booleans(),
+        names=st.sampled_from([*Runs, None]),
+        data=st.data(),
     )
-    def device_reports(self, state: State, late: int, earlier: bool, other: bool) -> None:
+    def device_reports(
+        self, state: State, late: int, earlier: bool, other: bool, names: Runs | None, data: st.DataObject
+    ) -> None:
         self.seq += 1
-        number = max(1, self.attempt.try_number - earlier)
-        self.apply(report(state, max(1, self.seq - late), try_number=number, other_live=other))
+        number, seq = max(1, self.attempt.try_number - earlier), max(1, self.seq - late)
+        older = self.shown is not None and seq < self.shown.seq
+        reason = data.draw(st.sampled_from(sorted(REASONS[state]))) if state in REASONS else None
+        names = names if state is State.CONFIRMED else None
+        told = {"reason": reason, "shown": self.shown if older else None, "names": names}
+        self.apply(report(state, seq, try_number=number, other_live=other, **told))
+
+    @rule(runs=st.sampled_from(Runs), trial=st.sampled_from((True, False, None)), again=st.booleans())
+    def device_checks_in(self, runs: Runs, trial: bool | None, again: bool) -> None:
+        self.seq += 1
+        self.shown = Shown(runs, 1, self.seq, trial, again=again)
+        before = self.attempt
+        self.apply(self.shown)
+        after = self.attempt
+        if runs is Runs.TARGET and not again and not before.closed:
+            assert after.state not in (State.QUEUED, State.OFFERED, State.DOWNLOADING, State.STAGED, State.CLEARED)
+            assert after.state is not State.CALLED_OFF or not after.exposed, "who had leave is exposed, not called off"
 
     @rule(
         event=st.sampled_from(
             [
-                Offer(), StandbyHolds(), Silence(), CallOff("halted"), TryAgain(), EndTries(), Resume(),
-                Relapse("crash-looping"), RolledBack(), RunsAlready(), Wait(WaitingFor.PACE), StayedOld(halted=True),
+                Offer(),
+                StandbyHolds(),
+                Silence(),
+                CallOff("halted"),
+                TryAgain(),
+                EndTries(),
+                Resume(),
+                Relapse("crash-looping"),
+                RolledBack(),
+                Wait(WaitingFor.PACE),
+                StayedOld(halted=True),
                 StayedOld(halted=False),
+                StandbyLost(),
             ]
         )
-    )  # fmt: skip
+    )
     def service_says(self, event: Event) -> None:
         self.apply(event)
 
@@ -384,7 +475,8 @@ class AnyPassage(RuleBasedStateMachine):
         self.was_exposed |= attempt.exposed_at is not None
         self.was_bad |= attempt.state in BAD
         assert self.was_exposed == (attempt.exposed_at is not None), "once exposed, always exposed"
-        assert attempt.ever_bad == self.was_bad, "ever bad stays bad"
+        assert attempt.ever_bad >= self.was_bad, "ever bad stays bad"
+        self.was_bad = attempt.ever_bad  # a word that comes late may tell of it, too
         assert (attempt.state in BAD and attempt.state is not State.SILENT) <= (attempt.reason is not None)
         assert attempt.waiting_for is None or attempt.state in (State.QUEUED, State.STAGED)
         assert attempt.clearance_until is None or attempt.state is State.CLEARED

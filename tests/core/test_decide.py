@@ -13,12 +13,15 @@ from mellow_herald.core.decide import (
     FinishRing,
     Halt,
     MarkSilent,
+    MovesAgain,
     OpenRing,
     Progress,
     RingProgress,
+    StandsStill,
     Unheard,
     decide,
     halt_due,
+    stands_still,
 )
 from mellow_herald.core.plan import Brake, BrakeKind, Plan, Ring, parse_release_name
 from mellow_herald.core.rollout import RingState, RolloutState
@@ -53,8 +56,107 @@ def test_a_ring_waits_for_devices_that_should_still_call_but_not_for_those_that_
 
 
 def test_too_few_good_ones_hold_a_ring_open() -> None:
-    assert decide(PLAN, progress(RingProgress(RingState.OPEN, asked=10, good=8)), T0) == []
-    assert decide(PLAN, progress(RingProgress(RingState.OPEN, asked=0, good=0)), T0) == [BeginSoak(0)]
+    short = RingProgress(RingState.OPEN, asked=10, good=8)
+    (still,) = decide(PLAN, progress(short), T0)
+    assert isinstance(still, StandsStill) and still.why.startswith("8 of 10 devices are good, and the plan wants 90 %")
+    assert decide(PLAN, progress(replace(short, stands_why=still.why)), T0) == [], "said once"
+    assert decide(PLAN, progress(RingProgress(RingState.OPEN, asked=0, good=0)), T0) == [BeginSoak(0)], "it is empty"
+
+
+def test_a_ring_is_not_through_because_nobody_asked() -> None:
+    (still,) = decide(PLAN, progress(RingProgress(RingState.OPEN, live=7)), T0)
+    assert still == StandsStill(0, "none of its 7 devices has called since it opened")
+    one_bad = RingProgress(RingState.OPEN, asked=1, good=0, bad=1)
+    assert isinstance(decide(PLAN, progress(one_bad), T0)[0], StandsStill)
+
+
+def test_a_ring_that_stood_still_moves_again_by_itself() -> None:
+    waits = RingProgress(RingState.OPEN, asked=10, good=8, undecided=1, stands_why="8 of 10")
+    assert decide(PLAN, progress(waits), T0) == [MovesAgain(0)]
+    assert decide(PLAN, progress(replace(waits, stands_why=None)), T0) == []
+    assert decide(PLAN, progress(replace(waits, undecided=0, good=9)), T0) == [BeginSoak(0)]
+
+
+def test_who_waits_too_long_for_a_condition_holds_no_ring_unless_too_many_do() -> None:
+    one_flat = RingProgress(RingState.OPEN, asked=9, good=9, set_aside=1, live=1)
+    assert decide(PLAN, progress(one_flat), T0) == [BeginSoak(0)], "1 of 10 is no more than 1 - enough"
+    (still,) = decide(PLAN, progress(replace(one_flat, asked=8, good=8, set_aside=2, live=2)), T0)
+    assert still == StandsStill(0, "2 of 10 devices that asked are set aside, and the plan wants 90 % (enough) of them")
+    assert isinstance(decide(PLAN, progress(RingProgress(RingState.OPEN, set_aside=3, live=3)), T0)[0], StandsStill)
+
+
+def test_min_good_holds_every_ring_but_the_last() -> None:
+    plan = replace(PLAN, rings=(Ring("first", timedelta(0)), Ring("rest", timedelta(0))), brake=Brake(min_good=5))
+    fast = RingProgress(RingState.OPEN, asked=1, good=1)
+    (still,) = decide(plan, Progress(RolloutState.RUNNING, (fast, RingProgress(RingState.CLOSED)), T0), T0)
+    assert still == StandsStill(0, "1 of 1 devices are good, and the plan wants 5 (min_good)")
+    last = (RingProgress(RingState.DONE), fast)
+    assert decide(plan, Progress(RolloutState.RUNNING, last, T0), T0) == [BeginSoak(1)]
+
+
+def test_who_relapses_while_the_ring_soaks_counts_when_its_soak_is_over() -> None:
+    soaked = RingProgress(RingState.SOAKING, asked=10, good=8, bad=2, soak_until=T0)
+    (still,) = decide(PLAN, progress(soaked), T0)
+    assert isinstance(still, StandsStill)
+    assert decide(PLAN, progress(replace(soaked, good=9, bad=1)), T0) == [FinishRing(0)]
+
+
+def test_going_on_all_the_same_holds_until_another_device_goes_bad() -> None:
+    let = RingProgress(RingState.OPEN, asked=10, good=7, bad=3, anyway=3)
+    assert decide(PLAN, progress(let), T0) == [BeginSoak(0)]
+    assert decide(PLAN, progress(replace(let, undecided=1)), T0) == [], "whoever is under way is waited for"
+    (still,) = decide(PLAN, progress(replace(let, good=6, bad=4)), T0)
+    assert isinstance(still, StandsStill)
+
+
+@given(
+    state=st.sampled_from((RingState.OPEN, RingState.SOAKING)),
+    asked=st.integers(0, 30),
+    good=st.integers(0, 30),
+    live=st.integers(0, 5),
+    undecided=st.integers(0, 2),
+    expected=st.integers(0, 2),
+    enough=st.sampled_from((0.0, 0.5, 0.9, 1.0)),
+    soaks=st.booleans(),
+    said=st.booleans(),
+    aside=st.integers(0, 5),
+    least=st.integers(0, 12),
+)
+def test_a_ring_always_has_a_step_a_wait_or_says_that_it_stands_still(
+    state: RingState,
+    asked: int,
+    good: int,
+    live: int,
+    undecided: int,
+    expected: int,
+    enough: float,
+    soaks: bool,
+    said: bool,
+    aside: int,
+    least: int,
+) -> None:
+    good = min(good, asked)
+    ring = RingProgress(
+        state,
+        undecided,
+        expected,
+        asked,
+        good,
+        T0 + timedelta(minutes=soaks),
+        live=live + undecided + expected + aside,
+        set_aside=aside,
+    )
+    rings = (Ring("first", timedelta(minutes=10), enough=enough), Ring("rest", timedelta(minutes=10)))
+    plan = replace(PLAN, rings=rings, brake=Brake(min_good=least))
+    if said:
+        ring = replace(ring, stands_why=stands_still(ring, enough, max(1, least)))
+    decisions = decide(plan, Progress(RolloutState.RUNNING, (ring, RingProgress(RingState.CLOSED)), T0), T0)
+    waits = undecided > 0 or (expected > 0) or (state is RingState.SOAKING and soaks)
+    assert decisions or waits or ring.stands_why is not None
+    if any(isinstance(one, BeginSoak | FinishRing) for one in decisions):
+        empty = enough == 0 or (not asked and not ring.live)
+        assert empty or good >= max(1, least, round(enough * asked, 6)), "never with fewer good than asked"
+        assert empty or aside <= round((1 - enough) * (asked + aside), 6), "nor with too many set aside"
 
 
 def test_a_late_comer_holds_up_the_end_of_the_soak() -> None:
@@ -122,7 +224,7 @@ def test_a_brake_that_has_enough_evidence_halts_before_anything_else() -> None:
     tipped = brake(6, 20)
     for state in (RolloutState.RUNNING, RolloutState.HELD):
         found = decide(TWO, replace(outwards(brakes=(brake(0, 20), tipped)), state=state), T0)
-        assert found == [Halt(tipped.words(["bench", "rest"]))]
+        assert found == [Halt(tipped.summary(["bench", "rest"]))]
 
 
 def test_no_ring_opens_by_itself_while_a_brake_is_near() -> None:

@@ -74,7 +74,7 @@ def test_a_contradiction_shows_both_values() -> None:
 
 
 def test_without_a_nameplate_values_must_be_stated_and_are_marked() -> None:
-    with pytest.raises(Refused, match="board, version, floor was not stated"):
+    with pytest.raises(Refused, match="board, version, floor and say --as-is"):
         load_image(b"plain code", line="hive-scale")
     image = load_image(b"plain code", line="hive-scale", board="comb-s1", version="1.0.0", floor=1)
     assert not image.read

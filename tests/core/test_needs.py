@@ -60,9 +60,13 @@ def test_obstacles_are_all_named() -> None:
     good = {"admission": "admitted", "runs": "release", "updater": 1, "pinned_until": None, "cloned": False}
     assert obstacles(good, NOW) == []
     bad = {
-        "admission": "retired", "runs": "unknown-build", "updater": 0, "pinned_until": UNTIL, "pinned_why": "a bench",
+        "admission": "retired",
+        "runs": "unknown-build",
+        "updater": 0,
+        "pinned_until": UNTIL,
+        "pinned_why": "a bench",
         "cloned": True,
-    }  # fmt: skip
+    }
     assert len(obstacles(bad, NOW)) == 5
     assert obstacles({**good, "runs": None}, NOW) == ["it has not said yet what it runs"]
     assert obstacles({**good, "pinned_until": NOW - timedelta(days=1)}, NOW) == []

@@ -1,16 +1,18 @@
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from mellow_herald.core.attempt import AT_RISK, BEFORE_SWITCH, Attempt, State
-from mellow_herald.core.order import CLEARANCE, Order, Word, answer, may_be_cleared
+from mellow_herald.core.attempt import AT_RISK, BEFORE_SWITCH, Attempt, Runs, State
+from mellow_herald.core.order import CLEARANCE, Order, Situation, Standby, answer, may_be_cleared
 from mellow_herald.core.rollout import RolloutState, may_move
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
-READY = Word(check_in=True, ready=True)
-BUSY = Word(check_in=True)
-REPORT = Word(check_in=False)
+READY = Situation(check_in=True, ready=True)
+BUSY = Situation(check_in=True)
+REPORT = Situation(check_in=False)
+HOLDS = Situation(check_in=True, ready=True, standby=Standby.HOLDS)
 RUNNING, HELD, HALTED = RolloutState.RUNNING, RolloutState.HELD, RolloutState.HALTED
 
 
@@ -18,8 +20,10 @@ def numbers() -> Iterator[int]:
     yield from range(100, 200)
 
 
-def ask(attempt: Attempt, rollout: RolloutState, word: Word, now: datetime = T0) -> tuple[Order | None, Attempt]:
-    found = answer(attempt, rollout, word, now, numbers())
+def ask(
+    attempt: Attempt, rollout: RolloutState, situation: Situation, now: datetime = T0
+) -> tuple[Order | None, Attempt]:
+    found = answer(attempt, rollout, situation, now, numbers())
     return found.order, found.attempt
 
 
@@ -29,9 +33,16 @@ def test_a_queued_device_is_offered_and_asked_again_is_offered_again() -> None:
     assert ask(attempt, RUNNING, READY) == (Order.FETCH, attempt)
 
 
-def test_an_image_that_is_there_already_is_not_fetched() -> None:
-    order, attempt = ask(Attempt(), RUNNING, Word(True, ready=False, standby_holds=True))
-    assert (order, attempt.state) == (Order.STAY, State.STAGED)
+def test_an_image_that_is_there_already_is_told_of_once_and_not_fetched_again() -> None:
+    here = replace(HOLDS, ready=False)
+    order, told = ask(Attempt(), RUNNING, here)
+    assert (order, told.state) == (Order.FETCH, State.OFFERED), "it has no manifest for what stands by"
+    order, staged = ask(told, RUNNING, here)
+    assert (order, staged.state, staged.fetched) == (Order.STAY, State.STAGED, 100)
+    again = replace(staged, state=State.QUEUED)
+    assert ask(again, RUNNING, here)[0] is Order.STAY, "it knows the manifest by now"
+    order, back = ask(Attempt(), RUNNING, replace(here, back=True))
+    assert (order, back.state) == (Order.STAY, State.STAGED), "what it came from it has verified long ago"
 
 
 def test_clearance_is_given_to_a_device_that_could_switch_now_and_checks_in() -> None:
@@ -53,12 +64,12 @@ def test_a_lost_answer_gives_the_same_clearance_an_expired_one_a_new_one() -> No
 
 
 @pytest.mark.parametrize("state", sorted(BEFORE_SWITCH | AT_RISK))
-@pytest.mark.parametrize("word", [READY, BUSY, REPORT, Word(True, ready=True, standby_holds=True)])
+@pytest.mark.parametrize("situation", [READY, BUSY, REPORT, HOLDS])
 @pytest.mark.parametrize("rollout", [state for state in RolloutState if state is not RUNNING])
-def test_nothing_is_granted_unless_the_rollout_runs(state: State, word: Word, rollout: RolloutState) -> None:
+def test_nothing_is_granted_unless_the_rollout_runs(state: State, situation: Situation, rollout: RolloutState) -> None:
     attempt = Attempt(state=state, offered_at=T0, clearance_until=T0 + CLEARANCE if state is State.CLEARED else None)
-    assert not may_be_cleared(rollout, word)
-    order, after = ask(attempt, rollout, word)
+    assert not may_be_cleared(rollout, situation)
+    order, after = ask(attempt, rollout, situation)
     assert order in (None, Order.STAY, Order.ABANDON)
     assert after.state not in (State.OFFERED, State.CLEARED) or after.state is attempt.state
 
@@ -68,7 +79,7 @@ def test_a_halt_lets_go_of_who_had_no_clearance_and_of_who_had_and_stayed() -> N
     order, off = ask(downloading, HALTED, REPORT)
     assert (order, off.state) == (Order.ABANDON, State.CALLED_OFF)
     cleared = Attempt(state=State.CLEARED, exposed_at=T0, clearance_until=T0 + CLEARANCE)
-    order, off = ask(cleared, HALTED, Word(True, ready=True, standby_holds=True))
+    order, off = ask(cleared, HALTED, HOLDS)
     assert (order, off.state) == (Order.ABANDON, State.CALLED_OFF)
     installing = Attempt(state=State.INSTALLING, exposed_at=T0)
     assert ask(installing, HALTED, READY) == (None, installing)
@@ -76,7 +87,7 @@ def test_a_halt_lets_go_of_who_had_no_clearance_and_of_who_had_and_stayed() -> N
 
 def test_a_called_off_device_is_told_to_drop_what_it_holds_and_no_more() -> None:
     off = Attempt(state=State.CALLED_OFF, closed=True)
-    assert ask(off, RolloutState.FINISHED, Word(True, ready=True, standby_holds=True))[0] is Order.ABANDON
+    assert ask(off, RolloutState.FINISHED, HOLDS)[0] is Order.ABANDON
     assert ask(off, RolloutState.FINISHED, READY)[0] is None
 
 
@@ -101,7 +112,7 @@ def test_moves_of_a_rollout() -> None:
 
 # Ways back ---------------------------------------------------------------------------------------------------------
 
-BACK = Word(check_in=True, ready=True, back=True, standby_holds=True)
+BACK = replace(HOLDS, back=True)
 
 
 def test_a_device_that_still_has_what_it_came_from_switches_back_without_a_download() -> None:
@@ -112,17 +123,48 @@ def test_a_device_that_still_has_what_it_came_from_switches_back_without_a_downl
 
 
 def test_what_no_slot_holds_is_fetched_if_there_is_a_release() -> None:
-    gone = Word(check_in=True, ready=True, back=True)
+    gone = replace(READY, back=True)
     assert ask(Attempt(), RUNNING, gone)[0] is Order.FETCH
-    order, attempt = ask(Attempt(), RUNNING, Word(check_in=True, ready=True, back=True, fetchable=False))
+    order, attempt = ask(Attempt(), RUNNING, replace(gone, fetchable=False))
     assert (order, attempt.state, attempt.reason) == (None, State.CALLED_OFF, "image-gone")
-
-
-def test_a_device_that_is_back_already_has_nothing_to_do() -> None:
-    order, attempt = ask(Attempt(), RUNNING, Word(check_in=True, ready=True, back=True, runs_already=True))
-    assert (order, attempt.state, attempt.reason) == (None, State.CONFIRMED, "already-back")
 
 
 def test_a_halted_way_back_leaves_alone_what_stands_by() -> None:
     order, attempt = ask(Attempt(), HALTED, BACK)
     assert (order, attempt.state) == (None, State.CALLED_OFF)
+
+
+# What runs, and what stands by ---------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("updater", [1, 2])
+@pytest.mark.parametrize("state", [State.QUEUED, State.STAGED, State.CLEARED])
+def test_who_runs_the_target_is_never_told_to_switch(state: State, updater: int) -> None:
+    attempt = Attempt(state=state, offered_at=T0, exposed_at=T0, clearance_until=T0 + CLEARANCE)
+    for standby in Standby:
+        situation = replace(READY, runs=Runs.TARGET, standby=standby, updater=updater)
+        assert ask(attempt, RUNNING, situation)[0] not in (Order.SWITCH, Order.SWITCH_BACK)
+
+
+@pytest.mark.parametrize(("standby", "order"), [(Standby.HOLDS, Order.SWITCH), (Standby.UNSAID, Order.STAY)])
+def test_updater_1_switches_only_if_its_standby_slot_says_to_what(standby: Standby, order: Order) -> None:
+    staged = Attempt(state=State.STAGED, offered_at=T0)
+    assert ask(staged, RUNNING, replace(READY, updater=1, standby=standby))[0] is order
+    assert ask(staged, RUNNING, replace(READY, updater=1, standby=standby, runs=Runs.UNREADABLE))[0] is Order.STAY
+    assert ask(staged, RUNNING, replace(READY, standby=standby))[0] is Order.SWITCH, "updater 2 is told to what"
+
+
+def test_what_no_longer_stands_by_is_fetched_again() -> None:
+    staged = Attempt(state=State.STAGED, offered_at=T0)
+    order, attempt = ask(staged, RUNNING, replace(READY, standby=Standby.OTHER))
+    assert (order, attempt.state) == (Order.FETCH, State.OFFERED)
+    assert ask(staged, HELD, replace(READY, standby=Standby.OTHER))[0] is Order.STAY
+    cleared = Attempt(state=State.CLEARED, exposed_at=T0, clearance_until=T0 + CLEARANCE)
+    assert ask(cleared, RUNNING, replace(READY, standby=Standby.OTHER)) == (None, cleared), "never to something else"
+
+
+def test_a_clearance_does_not_run_out_on_one_that_does_not_know_what_it_runs() -> None:
+    cleared = Attempt(state=State.CLEARED, exposed_at=T0, clearance_until=T0)
+    unreadable = replace(READY, runs=Runs.UNREADABLE)
+    assert ask(cleared, HALTED, unreadable, T0 + CLEARANCE)[1].state is State.CLEARED
+    assert ask(cleared, HALTED, READY, T0 + CLEARANCE)[1].state is State.CALLED_OFF

@@ -4,11 +4,22 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import And, Compare, Not, OneOf, Or, matches, parse_selector
 
 DEVICE = {
-    "serial": "TA-1", "board": "comb-s1", "line": "hive-scale", "hw_rev": 2, "version": "2.4.0", "floor": 4,
-    "site": "fernhollow", "known_build": True, "in_rollout": False,
-    "components": {"radio": "1.10.0"}, "seen": 2 * 86400 + 60, "presence": "offline", "battery": 22, "charging": False,
+    "serial": "TA-1",
+    "board": "comb-s1",
+    "line": "hive-scale",
+    "hw_rev": 2,
+    "version": "2.4.0",
+    "floor": 4,
+    "site": "fernhollow",
+    "known_build": True,
+    "in_rollout": False,
+    "components": {"radio": "1.10.0"},
+    "seen": 2 * 86400 + 60,
+    "presence": "offline",
+    "battery": 22,
+    "charging": False,
     "link": "wifi",
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(

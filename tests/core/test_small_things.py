@@ -6,8 +6,8 @@ from hypothesis import strategies as st
 
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour, faults_of, find_behaviour
 from mellow_herald.core.duration import parse_duration, write_duration
+from mellow_herald.core.eligibility import Candidate, PassedOver, passed_over, rules_for
 from mellow_herald.core.journal import GENESIS, first_broken, link_hash
-from mellow_herald.core.placement import Candidate, PassedOver, passed_over, rules_for
 from mellow_herald.core.plan import Plan, Ring, parse_release_name
 from mellow_herald.core.presence import Presence, presence
 from mellow_herald.core.refusal import Refused
@@ -81,22 +81,31 @@ def test_behaviour_travels_in_the_image_and_repeats_itself() -> None:
 
 RELEASE = Candidate("comb-s1", "hive-scale", "2.5.0", 4, ("d" * 64,), 1, 2, "2.3.0")
 ELIGIBLE = {
-    "admission": "admitted", "board": "comb-s1", "line": "hive-scale", "hw_rev": 1, "version": "2.4.0", "floor": 4,
-    "digest": "c" * 64, "known_build": True, "updater": 1, "in_rollout": False,
-}  # fmt: skip
+    "admission": "admitted",
+    "board": "comb-s1",
+    "line": "hive-scale",
+    "hw_rev": 1,
+    "version": "2.4.0",
+    "floor": 4,
+    "digest": "c" * 64,
+    "runs": "release",
+    "updater": 1,
+    "in_rollout": False,
+}
 
 
 @pytest.mark.parametrize(
     ("change", "reason"),
     [
         ({}, None),
-        ({"version": None, "digest": None, "known_build": None, "updater": None, "floor": None}, None),
+        ({"version": None, "digest": None, "runs": None, "updater": None, "floor": None}, None),
         ({"admission": "asking"}, PassedOver.NOT_ADMITTED),
         ({"board": "comb-s2"}, PassedOver.WRONG_BOARD),
         ({"line": "feed-pump"}, PassedOver.WRONG_LINE),
         ({"hw_rev": 3}, PassedOver.WRONG_REVISION),
-        ({"known_build": False}, PassedOver.UNKNOWN_BUILD),
-        ({"digest": "d" * 64, "known_build": False}, PassedOver.ALREADY_RUNNING),
+        ({"runs": "unknown-build"}, PassedOver.UNKNOWN_BUILD),
+        ({"runs": "bench-build"}, PassedOver.BENCH_BUILD),
+        ({"digest": "d" * 64, "runs": "unknown-build"}, PassedOver.ALREADY_RUNNING),
         ({"version": "2.5.1"}, PassedOver.NEWER_RUNNING),
         ({"floor": 5}, PassedOver.BELOW_FLOOR),
         ({"updater": 0}, PassedOver.NO_UPDATER),

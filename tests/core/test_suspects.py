@@ -5,10 +5,12 @@ from math import sqrt
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from scipy.stats import fisher_exact
 
 from mellow_herald.core.selector import matches, parse_selector
-from mellow_herald.core.suspects import Suspect, find_suspects, fisher
+from mellow_herald.core.suspects import Suspect, find_suspects, fisher, leading_candidate
 
 SITES = ("fernhollow", "quillmere", "ottersedge", "bramblecote", "saltgrass")
 DEVICES, RATE = 400, 0.05
@@ -104,3 +106,30 @@ def test_the_selector_can_be_pasted(value: str) -> None:
     node = parse_selector(found.selector)
     device = {"board": "comb-s1"} if value == "(none)" else {"site": value}
     assert matches(node, device) and not matches(node, {"site": "x"})
+
+
+def test_the_leading_candidate_is_named_before_it_is_beyond_chance() -> None:
+    facts = {"site": ["a", "b"] * 5, "hw_rev": ["2"] * 3 + ["1"] * 7}
+    bad = [True] * 2 + [False] * 8
+    assert find_suspects(facts, bad) == []
+    found = leading_candidate(facts, bad)
+    assert found is not None and found.facts == (("hw_rev", "2"),)
+    assert (found.bad, found.devices, found.other_bad, found.others) == (2, 3, 0, 7) and found.p > 0.05
+    assert leading_candidate(facts, [False] * 10) is None and leading_candidate(facts, [True] * 10) is None
+
+
+@given(st.lists(st.tuples(st.booleans(), st.sampled_from("ab"), st.sampled_from("12")), min_size=1, max_size=30))
+def test_the_leading_candidate_is_worse_than_the_others_and_no_other_fact_is_likelier(
+    devices: list[tuple[bool, str, str]],
+) -> None:
+    facts = {"site": [one[1] for one in devices], "hw_rev": [one[2] for one in devices]}
+    bad = np.array([one[0] for one in devices])
+    found = leading_candidate(facts, bad)
+    if found is None:
+        for values in facts.values():
+            rates = {v: bad[np.array(values) == v].mean() for v in values}
+            assert len(set(rates.values())) == 1
+    else:
+        assert found.rate > found.other_rate
+        others = [fisher(np.array(values) == v, bad) for values in facts.values() for v in set(values)]
+        assert found.p <= min(others) + 1e-12

@@ -27,9 +27,15 @@ def test_the_keys_byte_order_is_semver_order(one: str, other: str) -> None:
 def test_the_example_of_the_standard() -> None:
     # semver.org, section 11.4
     rising = [
-        "1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta", "1.0.0-beta.2", "1.0.0-beta.11",
-        "1.0.0-rc.1", "1.0.0",
-    ]  # fmt: skip
+        "1.0.0-alpha",
+        "1.0.0-alpha.1",
+        "1.0.0-alpha.beta",
+        "1.0.0-beta",
+        "1.0.0-beta.2",
+        "1.0.0-beta.11",
+        "1.0.0-rc.1",
+        "1.0.0",
+    ]
     for one, other in itertools.pairwise(rising):
         assert version_key(one) < version_key(other)
 

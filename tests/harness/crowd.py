@@ -29,9 +29,10 @@ def prepare(herald: Herald, devices: int) -> str:
     herald.keys.publish(raw_public(publisher.root), publisher.key_list_bytes())
     for version in ("2.4.0", "2.5.0"):
         herald._http.post(
-            "/api/v1/releases", content=publisher.release_file(version),
+            "/api/v1/releases",
+            content=publisher.release_file(version),
             headers={"content-type": "application/suit-envelope+cose"},
-        ).raise_for_status()  # fmt: skip
+        ).raise_for_status()
     code = herald.codes.make(CodeIn(board=BOARD, line=LINE, uses=devices)).code
     assert code is not None
     return code
@@ -41,10 +42,14 @@ def plan(**more: object) -> PlanDocument:
     """The new release to all of them at once."""
     return PlanDocument.model_validate(
         {
-            "name": "to all", "release": f"{BOARD}/{LINE}/2.5.0", "target": f"board = {BOARD}",
-            "rings": [{"name": "all", "soak": "0s"}], "numbers": {"retries": 0, "answer_within": "10h"}, **more,
+            "name": "to all",
+            "release": f"{BOARD}/{LINE}/2.5.0",
+            "target": f"board = {BOARD}",
+            "rings": [{"name": "all", "soak": "0s"}],
+            "numbers": {"retries": 0, "answer_within": "10h"},
+            **more,
         }
-    )  # fmt: skip
+    )
 
 
 @dataclass(slots=True)
@@ -126,8 +131,15 @@ class Crowd:
 
     async def enrol(self, member: Member, code: str) -> None:
         """Gets its token."""
-        said = {"serial": member.serial, "board": BOARD, "line": LINE, "hw_rev": member.hw_rev, "code": code,
-                "nonce": f"nonce-of-{member.serial}", "labels": {"site": "fernhollow"}}  # fmt: skip
+        said = {
+            "serial": member.serial,
+            "board": BOARD,
+            "line": LINE,
+            "hw_rev": member.hw_rev,
+            "code": code,
+            "nonce": f"nonce-of-{member.serial}",
+            "labels": {"site": "fernhollow"},
+        }
         _, answer = await self._post(member, "/enrolments", said)
         member.token = answer["token"]
 
@@ -135,8 +147,16 @@ class Crowd:
         """A check-in; a clearance is acted upon at once: the flash boots the new image. Returns the order."""
         member.seq += 1
         standby = {} if member.standby is None else {"app": _content(member.standby, "b")}
-        said = {"boots": member.boots, "seq": member.seq, "ready": True, "condition": {"battery": 80},
-                "running": {"app": _content(member.boots_image, "a")}, "standby": standby, **more}  # fmt: skip
+        said = {
+            "boots": member.boots,
+            "seq": member.seq,
+            "ready": True,
+            "condition": {"battery": 80},
+            "updater": 2,
+            "running": {"app": _content(member.boots_image, "a")},
+            "standby": standby,
+            **more,
+        }
         status, answer = await self._post(member, "/checkins", said)
         if status != 200:
             return None
@@ -151,7 +171,10 @@ class Crowd:
         said = []
         for state in states:
             member.seq += 1
-            said.append({"boots": member.boots, "seq": member.seq, "attempt": member.attempt, "state": state, **more})
+            named = {"digests": {"app": member.boots_image}} if state == "confirmed" else {}
+            said.append(
+                {"boots": member.boots, "seq": member.seq, "attempt": member.attempt, "state": state, **named, **more}
+            )
         await self._post(member, "/reports", {"reports": said})
 
     async def stage(self, member: Member) -> None:

@@ -17,6 +17,7 @@ class PuppetDevice:
         self.serial, self.hw_rev, self.version = serial, hw_rev, version
         self.digest = sha256_hex(make_bytes(version))
         self.standby: dict[str, Any] = {}
+        self.updater, self.trial = 2, False
         self.token = ""
         self.boots, self.seq = 1, 0
         self.order: dict[str, Any] = {}
@@ -24,9 +25,14 @@ class PuppetDevice:
     def enrol(self, code: str, nonce: str | None = None, **more: Any) -> httpx.Response:
         """The first call; keeps the token if it is given one."""
         said = {
-            "serial": self.serial, "board": BOARD, "line": LINE, "hw_rev": self.hw_rev, "code": code,
-            "nonce": nonce or f"nonce-of-{self.serial}-0000", **more,
-        }  # fmt: skip
+            "serial": self.serial,
+            "board": BOARD,
+            "line": LINE,
+            "hw_rev": self.hw_rev,
+            "code": code,
+            "nonce": nonce or f"nonce-of-{self.serial}-0000",
+            **more,
+        }
         response = self._http.post("/enrolments", json=said)
         if response.is_success:
             self.token = response.json()["token"]
@@ -37,9 +43,16 @@ class PuppetDevice:
         self.seq += 1
         running = {"app": {"version": self.version, "digest": self.digest, "slot": "a", "floor": 4}}
         said = {
-            "boots": self.boots, "seq": self.seq, "ready": True, "running": running, "standby": self.standby,
-            "condition": {"battery": 80}, **more,
-        }  # fmt: skip
+            "boots": self.boots,
+            "seq": self.seq,
+            "ready": True,
+            "running": running,
+            "standby": self.standby,
+            "condition": {"battery": 80},
+            "updater": self.updater,
+            "trial": self.trial,
+            **more,
+        }
         prefer = {"prefer": f"wait={wait}"} if wait else {}
         timeout = httpx.Timeout(10 + wait)
         return self._keep(self._http.post("/checkins", json=said, headers={**self.headers, **prefer}, timeout=timeout))
@@ -52,6 +65,9 @@ class PuppetDevice:
     def worded(self, state: str, **more: Any) -> dict[str, Any]:
         """A report's body."""
         attempt, number = self.order.get("attempt"), self.order.get("try", 1)
+        if state == "confirmed":
+            self.trial = False
+            more = {"digests": {"app": self.digest}, **more} if self.updater >= 2 else more
         return {"boots": self.boots, "seq": self.seq, "attempt": attempt, "try": number, "state": state, **more}
 
     def send(self, reports: list[dict[str, Any]]) -> httpx.Response:
@@ -82,12 +98,13 @@ class PuppetDevice:
         self.report("staged")
 
     def switch(self) -> None:
-        """Boots what is staged."""
+        """Boots what is staged, on trial until it confirms."""
         new = self.standby["app"]
         self.standby = {"app": {"version": self.version, "digest": self.digest, "slot": "a", "floor": 4}}
         self.version, self.digest = new["version"], new["digest"]
         self.boots += 1
         self.seq = 0
+        self.trial = True
 
     def _keep(self, response: httpx.Response) -> httpx.Response:
         self.order = response.json() if response.status_code == 200 else {}

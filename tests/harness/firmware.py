@@ -62,6 +62,6 @@ def make_image(version: str = "2.5.0", *, fill: bytes = b"\x5a\xa5", size: int =
 
 def make_bytes(version: str = "2.5.0", *, fill: bytes = b"\x5a\xa5", size: int = 20_000, **plate: object) -> bytes:
     """The bytes of such an image."""
-    values = {"line": LINE, "board": BOARD, "component": "app", "version": version, "floor": 4, **plate}
+    values = {"line": LINE, "board": BOARD, "component": "app", "version": version, "floor": 4, "updater": 2, **plate}
     stamped = encode_nameplate(Nameplate(**values))  # type: ignore[arg-type]
     return stamped + fill * ((size - len(stamped)) // len(fill))

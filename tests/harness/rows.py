@@ -17,25 +17,84 @@ async def add(connection: AsyncConnection, table: str, **values: Any) -> None:
 
 async def add_release(connection: AsyncConnection, at: datetime) -> None:
     """Board b with release 1 of line l."""
-    await add(connection, "board", name="b", vendor_domain="x.example", lines=[], hw_revs=[], slots=[],
-              position_dependent=False, check_in_s=60, check_in_exceptions=[], added_at=at)  # fmt: skip
-    await add(connection, "release", id=1, board="b", line="l", version="1.0.0", version_key=b"", state="draft",
-              floor=1, hw_rev_min=0, hw_rev_max=9, needs={}, independent=False, notes="", labels={}, revision=1,
-              checks=[], manifest_digest="m", authentication=b"", manifest=b"", kid="k", uploaded_at=at,
-              uploaded_by="t")  # fmt: skip
+    await add(
+        connection,
+        "board",
+        name="b",
+        vendor_domain="x.example",
+        lines=[],
+        hw_revs=[],
+        slots=[],
+        runs="anywhere",
+        check_in_s=60,
+        check_in_exceptions=[],
+        added_at=at,
+    )
+    await add(
+        connection,
+        "release",
+        id=1,
+        board="b",
+        line="l",
+        version="1.0.0",
+        version_key=b"",
+        state="draft",
+        floor=1,
+        hw_rev_min=0,
+        hw_rev_max=9,
+        needs={},
+        independent=False,
+        notes="",
+        labels={},
+        revision=1,
+        checks=[],
+        manifest_digest="m",
+        authentication=b"",
+        manifest=b"",
+        kid="k",
+        uploaded_at=at,
+        uploaded_by="t",
+    )
 
 
 async def add_rollout(connection: AsyncConnection, number: int, at: datetime, **values: Any) -> None:
     """A running rollout of release 1."""
-    common = {"release_id": 1, "plan": {}, "target": "", "revision": 1, "overtakes": False, "state": "running",
-              "created_by": "t", "created_at": at, "targeted": 0, "round": 1, "round_at": at, "watch": {},
-              "kind": "forward", "scope": {}}  # fmt: skip
+    common = {
+        "release_id": 1,
+        "plan": {},
+        "target": "",
+        "revision": 1,
+        "overtakes": False,
+        "state": "running",
+        "created_by": "t",
+        "created_at": at,
+        "targeted": 0,
+        "round": 1,
+        "round_at": at,
+        "watch": {},
+        "kind": "forward",
+        "scope": {},
+    }
     await add(connection, "rollout", **{"id": number, "name": "r", **common, **values})
 
 
 async def add_device(connection: AsyncConnection, number: int, at: datetime, **values: Any) -> None:
     """An admitted device of board b and line l."""
-    common = {"board": "b", "line": "l", "hw_rev": 1, "labels": {}, "admission": "admitted", "generation": 1,
-              "token_used": True, "may_enrol_again": False, "note": "", "running": {}, "standby": {},
-              "version_keys": {}, "enrolled_at": at, "changed_at": at, "arriving": False}  # fmt: skip
+    common = {
+        "board": "b",
+        "line": "l",
+        "hw_rev": 1,
+        "labels": {},
+        "admission": "admitted",
+        "generation": 1,
+        "token_used": True,
+        "may_enrol_again": False,
+        "note": "",
+        "running": {},
+        "standby": {},
+        "version_keys": {},
+        "enrolled_at": at,
+        "changed_at": at,
+        "arriving": False,
+    }
     await add(connection, "device", **{"id": number, "serial": f"d{number}", **common, **values})

@@ -3,6 +3,8 @@
 import asyncio
 import threading
 import time
+from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 
 import httpx
@@ -88,6 +90,11 @@ class RunningService:
         """Runs a coroutine in the service's own loop."""
         return asyncio.run_coroutine_threadsafe(coroutine, self.loop).result(20)  # type: ignore[arg-type]
 
+    def pass_time(self, by: timedelta) -> None:
+        """Moves service time on, without waiting for it."""
+        clock = self.context.clock
+        clock._anchor = replace(clock._anchor, service_epoch=clock._anchor.service_epoch + by)
+
     def http(self, token: str | None = None) -> httpx.Client:
         """A bare HTTP client, for what the client library would not send."""
         headers = {"authorization": f"Bearer {token}"} if token else {}
@@ -96,10 +103,11 @@ class RunningService:
     def prepare(self, check_in: str = "1m") -> "RunningService":
         """Adds a board and a key list."""
         slots = [
-            {"name": "a", "size": 65536}, {"name": "b", "size": 65536},
+            {"name": "a", "size": 65536},
+            {"name": "b", "size": 65536},
             {"name": "files", "size": 65536, "component": "assets"},
             {"name": "modem", "size": 65536, "component": "radio"},
-        ]  # fmt: skip
+        ]
         board = BoardIn(
             name=BOARD, vendor_domain=DOMAIN, lines=[LINE], hw_revs=[1, 2, 3], slots=slots, check_in=check_in
         )  # type: ignore[arg-type]

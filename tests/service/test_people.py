@@ -12,6 +12,7 @@ from mellow_herald.store import people
 from mellow_herald.store.tables import Credential
 from mellow_herald.wire.person import Role
 from tests.harness.service import PASSWORD, RunningService
+from tests.harness.some import some
 
 OPEN = {
     ("POST", "/api/v1/session"),
@@ -81,9 +82,10 @@ def test_a_token_works_until_it_is_closed_or_expires(shared_service: RunningServ
     with shared_service.http(made.token) as http:
         assert http.get("/api/v1/session").status_code == 200
         assert made.id in [token.id for token in herald.people.tokens()]
-        assert all(token.token is None for token in herald.people.tokens()), "shown once"
+        assert all(token.token is None for token in some(herald.people.tokens())), "shown once"
         herald.people.close_token(made.id)
-        assert http.get("/api/v1/session").status_code == 401
+        closed = http.get("/api/v1/session")
+        assert closed.status_code == 401 and "was closed at" in closed.json()["detail"]
     with pytest.raises(Exception, match="no token"):
         herald.people.close_token(made.id)
 
@@ -96,7 +98,10 @@ def test_a_token_works_until_it_is_closed_or_expires(shared_service: RunningServ
 
     shared_service.call(expire())
     with shared_service.http(late.token) as http:
-        assert http.get("/api/v1/session").status_code == 401
+        expired = http.get("/api/v1/session")
+        assert expired.status_code == 401 and "'late' expired at" in expired.json()["detail"]
+    with shared_service.http("mht_mistyped") as http:
+        assert "not one of this service's" in http.get("/api/v1/session").json()["detail"]
 
 
 @pytest.mark.parametrize(

@@ -38,11 +38,15 @@ def attempts(draw: st.DrawFn) -> list[dict[str, Any]]:
         lost = draw(st.none() | st.integers(offered, 95)) if offered is not None and exposed is None else None
         found.append(
             {
-                "ring": draw(st.integers(0, 2)), "facts": {"hw_rev": draw(st.integers(1, 3))},
-                "offered_at": offered, "exposed_at": exposed, "harmed_at": harmed, "undelivered_at": lost,
+                "ring": draw(st.integers(0, 2)),
+                "facts": {"hw_rev": draw(st.integers(1, 3))},
+                "offered_at": offered,
+                "exposed_at": exposed,
+                "harmed_at": harmed,
+                "undelivered_at": lost,
                 "cluster": draw(st.sampled_from((None, None, "power-lost x", "silent behind y"))),
             }
-        )  # fmt: skip
+        )
     return found
 
 
@@ -57,9 +61,31 @@ async def fill(connection: AsyncConnection, rows: list[dict[str, Any]]) -> None:
     for number, row in enumerate(rows, 1):
         await add_device(connection, number, T0)
         times = {name: at(value) if name.endswith("_at") else value for name, value in row.items()}
-        await add(connection, "attempt", id=number, rollout_id=1, device_id=number, parts={}, before={}, created_at=T0,
-                  changed_at=T0, live=False, state="queued", try_number=1, tries=1, soak_s=0, retry_pause_s=0,
-                  installs=0, closed=False, **times)  # fmt: skip
+        await add(
+            connection,
+            "attempt",
+            id=number,
+            rollout_id=1,
+            device_id=number,
+            parts={},
+            before={},
+            created_at=T0,
+            changed_at=T0,
+            live=False,
+            state="queued",
+            try_number=1,
+            tries=1,
+            soak_s=0,
+            retry_pause_s=0,
+            installs=0,
+            fetched=0,
+            retry_bad=False,
+            vouched=False,
+            came_from={},
+            closed=False,
+            left_out=False,
+            **times,
+        )
 
 
 def by_hand(rows: list[dict[str, Any]], kind: BrakeKind) -> dict[tuple[int, str], tuple[int, int]]:
@@ -89,13 +115,13 @@ async def test_the_tallies_are_those_counted_by_hand(engine: AsyncEngine, rows: 
         for kind in BrakeKind:
             expected = by_hand(rows, kind)
             found = await tally(connection, 1, kind, ["hw_rev"], ROUND)
-            assert {(r["ring"], r["fact0"]): (r["seen"], r["bad"]) for r in found} == expected
+            assert {(one.ring, one.values[0]): (one.seen, one.bad) for one in found} == expected
             steps = await tally_over_time(connection, 1, kind, ["hw_rev"], ROUND, timedelta(minutes=7))
             for what, place in (("seen", 0), ("bad", 1)):
                 summed: Counter[tuple[int, str]] = Counter()
-                for row in steps:
-                    summed[(row["ring"], row["fact0"])] += row[what]
-                assert {key: summed[key] for key in expected} == {key: one[place] for key, one in expected.items()}
+                for one in steps:
+                    summed[(one.ring, one.values[0])] += getattr(one, what)
+                assert {key: summed[key] for key in expected} == {key: pair[place] for key, pair in expected.items()}
         ever = sum(
             (row["exposed_at"] is not None and at(row["exposed_at"]) >= ROUND and row["harmed_at"] is not None)  # type: ignore[operator]
             or (row["offered_at"] is not None and at(row["offered_at"]) >= ROUND and row["undelivered_at"] is not None)  # type: ignore[operator]

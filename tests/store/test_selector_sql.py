@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from sqlalchemy import insert, select
 from sqlalchemy.ext.asyncio import AsyncEngine
 
-from mellow_herald.core.placement import Candidate, passed_over, rules_for
+from mellow_herald.core.eligibility import Candidate, passed_over, rules_for
 from mellow_herald.core.presence import presence
 from mellow_herald.core.selector import And, Compare, Has, Like, Node, Not, OneOf, Or, matches
 from mellow_herald.core.version import version_key
@@ -20,6 +20,7 @@ from mellow_herald.store.tables import AttemptRow, Board, Device, DeviceEvent, I
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
 KNOWN = ["a" * 64, "b" * 64]
+TRIED = ("e" * 64,)  # on the bench
 WORDS = ["fernhollow", "quillmere", "x", ""]
 VERSIONS = ["2.4.0", "2.5.0-rc.1", "2.5.0", "2.10.0"]
 RNG = random.Random(3)
@@ -40,7 +41,7 @@ DEVICES: list[dict[str, Any]] = [
         "line": RNG.choice(["hive-scale"] * 5 + ["feed-pump"]),
         "hw_rev": RNG.choice([1, 1, 2, 2, 3]),
         "version": RNG.choice([*VERSIONS, None]),
-        "digest": RNG.choice([*KNOWN, *KNOWN, "c" * 64, None]),
+        "digest": RNG.choice([*KNOWN, *KNOWN, *TRIED, "c" * 64, None]),
         "floor": RNG.choice([None, 3, 4, 5]),
         "updater": RNG.choice([None, 0, 1, 1]),
         "admission": RNG.choice(["admitted"] * 6 + ["asking", "retired"]),
@@ -50,6 +51,8 @@ DEVICES: list[dict[str, Any]] = [
         "components": {"radio": RNG.choice(VERSIONS)} if RNG.random() < 0.6 else {},
         "pulse": some_pulse(),
         "rescued_at": RNG.choice([None, None, T0]),
+        "on_bench": RNG.random() < 0.3,
+        "says": RNG.choice([VERSIONS[0], None]),
         "cloned_at": RNG.choice([None, None, T0]),
         "slot": RNG.choice(["a", "a", "b", "recovery"]),
         "restarts": RNG.choice([0, 0, 1, 5, 9]),
@@ -69,7 +72,17 @@ versioned = st.sampled_from(["version", "radio.version", "boot.version"])
 everything = st.sampled_from(
     ["site", "yard", "gateway", "battery", "version", "runs", "radio.version", "boot.version", "seen"]
 )
-FLAGS = ["known_build", "in_rollout", "charging", "pinned", "rescued", "cloned", "restart_loop"]
+FLAGS = [
+    "version_differs",
+    "on_bench",
+    "known_build",
+    "in_rollout",
+    "charging",
+    "pinned",
+    "rescued",
+    "cloned",
+    "restart_loop",
+]
 comparisons = (
     st.builds(Compare, texts, ordering, words)
     | st.builds(Compare, st.sampled_from(["hw_rev", "floor", "updater"]), ordering, st.integers(0, 5))
@@ -79,7 +92,7 @@ comparisons = (
     | st.builds(Compare, versioned, ordering, st.sampled_from(VERSIONS))
     | st.builds(Compare, st.sampled_from(FLAGS), equality, st.booleans())
     | st.builds(
-        Compare, st.just("runs"), equality, st.sampled_from(["release", "unknown-build", "recovery", "unreadable"])
+        Compare, st.just("runs"), equality, st.sampled_from(["release", "bench-build", "unknown-build", "recovery"])
     )
     | st.builds(Like, texts, patterns)
     | st.builds(Has, everything)
@@ -96,7 +109,7 @@ trees = st.recursive(
 )
 
 
-NOT_COLUMNS = ("components", "pulse", "slot", "restarts", "under_way")
+NOT_COLUMNS = ("says", "components", "pulse", "slot", "restarts", "under_way")
 
 
 def pinned(device: dict[str, Any]) -> bool:
@@ -116,7 +129,8 @@ def facts(device: dict[str, Any]) -> dict[str, Any]:
         **pulse["condition"],
         **timed,
         "known_build": known,
-        "runs": runs or ("release" if known else "unknown-build"),
+        "runs": runs or ("release" if known else "bench-build" if device["digest"] in TRIED else "unknown-build"),
+        "version_differs": None not in (device["version"], device["says"]) and device["version"] != device["says"],
         "rescued": device["rescued_at"] is not None,
         "cloned": device["cloned_at"] is not None,
         "restart_loop": device["restarts"] >= 5,
@@ -131,33 +145,77 @@ async def fleet(databases: Any) -> Any:
     async with engine.begin() as connection:
         for name in ("comb-s1", "comb-s2"):
             values = {
-                "vendor_domain": "x.example", "lines": [], "hw_revs": [], "slots": [], "check_in_s": 60,
-                "position_dependent": False, "check_in_exceptions": [],
-            }  # fmt: skip
+                "vendor_domain": "x.example",
+                "lines": [],
+                "hw_revs": [],
+                "slots": [],
+                "check_in_s": 60,
+                "runs": "anywhere",
+                "check_in_exceptions": [],
+            }
             await connection.execute(insert(Board).values(name=name, added_at=T0, **values))
         release = {
-            "id": 1, "board": "comb-s1", "line": "hive-scale", "version": "1.0.0", "version_key": b"", "kid": "k",
-            "state": "published", "floor": 1, "hw_rev_min": 0, "hw_rev_max": 9, "notes": "", "manifest": b"",
-            "manifest_digest": "m", "authentication": b"", "published_at": T0, "published_by": "ada", "uploaded_at": T0,
-            "uploaded_by": "ada", "labels": {}, "needs": {}, "checks": [], "revision": 1, "independent": False,
-        }  # fmt: skip
-        await connection.execute(insert(Release).values(**release))
-        for number, digest in enumerate(KNOWN):
+            "id": 1,
+            "board": "comb-s1",
+            "line": "hive-scale",
+            "version": "1.0.0",
+            "version_key": b"",
+            "kid": "k",
+            "state": "published",
+            "floor": 1,
+            "hw_rev_min": 0,
+            "hw_rev_max": 9,
+            "notes": "",
+            "manifest": b"",
+            "manifest_digest": "m",
+            "authentication": b"",
+            "published_at": T0,
+            "published_by": "ada",
+            "uploaded_at": T0,
+            "uploaded_by": "ada",
+            "labels": {},
+            "needs": {},
+            "checks": [],
+            "revision": 1,
+            "independent": False,
+        }
+        drafted = "c" * 64  # a draft is no release yet
+        for number, state in enumerate(("published", "scratch", "draft"), 1):
+            own = {"id": number, "version": f"{number}.0.0", "manifest_digest": f"m{number}", "state": state}
+            await connection.execute(insert(Release).values(**{**release, **own}))
+        for number, digest in enumerate((*KNOWN, *TRIED, drafted)):
+            of = 2 if digest in TRIED else 3 if digest == drafted else 1
             await connection.execute(insert(ImageRow).values(digest=digest, size=1, stored_at=T0))
             row = {
-                "release_id": 1, "component": f"c{number}", "slot": -1, "position": number, "digest": digest,
-                "version": "1.0.0", "updater": 1, "build_id": "", "build_time": 0, "after": [], "read": True,
-            }  # fmt: skip
+                "release_id": of,
+                "component": f"c{number}",
+                "slot": -1,
+                "position": number,
+                "digest": digest,
+                "version": "1.0.0",
+                "updater": 1,
+                "build_id": "",
+                "build_time": 0,
+                "after": [],
+                "read": True,
+            }
             await connection.execute(insert(ReleaseImage).values(**row))
         for number, device in enumerate(DEVICES, 1):
             own = {name: value for name, value in device.items() if name not in NOT_COLUMNS}
             more = {
-                "id": number, "version_keys": {n: version_key(v).hex() for n, v in device["components"].items()},
-                "generation": 1, "token_used": True, "may_enrol_again": False, "note": "",
-                "running": {"app": {"slot": device["slot"]}}, "standby": {}, "arriving": False,
-                "enrolled_at": T0, "changed_at": T0,
+                "id": number,
+                "version_keys": {n: version_key(v).hex() for n, v in device["components"].items()},
+                "generation": 1,
+                "token_used": True,
+                "may_enrol_again": False,
+                "note": "",
+                "running": {"app": {"slot": device["slot"], "version": device["says"]}},
+                "standby": {},
+                "arriving": False,
+                "enrolled_at": T0,
+                "changed_at": T0,
                 "version_key": version_key(device["version"]) if device["version"] else None,
-            }  # fmt: skip
+            }
             await connection.execute(insert(Device).values(**own, **more))
             for minutes in (30, 90):  # only those within the hour count
                 event = {"what": "restarted", "count": device["restarts"], "detail": ""}
@@ -165,10 +223,28 @@ async def fleet(databases: Any) -> Any:
                 await connection.execute(insert(DeviceEvent).values(device_id=number, at=at, **event))
             if device["under_way"]:
                 attempt = {
-                    "device_id": number, "rollout_id": 1, "ring": 0, "facts": {}, "parts": {}, "before": {},
-                    "created_at": T0, "changed_at": T0, "live": True, "closed": False, "state": "queued",
-                    "try_number": 1, "tries": 1, "soak_s": 0, "retry_pause_s": 0, "installs": 0,
-                }  # fmt: skip
+                    "device_id": number,
+                    "rollout_id": 1,
+                    "ring": 0,
+                    "facts": {},
+                    "parts": {},
+                    "before": {},
+                    "created_at": T0,
+                    "changed_at": T0,
+                    "live": True,
+                    "closed": False,
+                    "left_out": False,
+                    "state": "queued",
+                    "try_number": 1,
+                    "tries": 1,
+                    "soak_s": 0,
+                    "retry_pause_s": 0,
+                    "installs": 0,
+                    "fetched": 0,
+                    "retry_bad": False,
+                    "came_from": {},
+                    "vouched": False,
+                }
                 await connection.execute(insert(AttemptRow).values(**attempt))
             if device["pulse"]:
                 said = {"condition": device["pulse"]["condition"], "readings": {}, "boots": 1, "seq": 1, "next_s": 60}

@@ -1,4 +1,4 @@
-"""The device in one file, with nothing but the standard library, against the real service."""
+"""The example device, with nothing but the standard library, against the real service."""
 
 import importlib.util
 import subprocess
@@ -19,8 +19,8 @@ FILE = Path(__file__).parents[2] / "examples" / "device.py"
 
 
 @pytest.fixture(scope="module")
-def device() -> Any:
-    spec = importlib.util.spec_from_file_location("example_device", FILE)
+def trust() -> Any:
+    spec = importlib.util.spec_from_file_location("device_trust", FILE.with_name("device_trust.py"))
     assert spec is not None and spec.loader is not None
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
@@ -40,10 +40,20 @@ def command(service: RunningService, folder: Path, *more: str, root: bytes | Non
     (folder / "root.pem").write_bytes(public_to_pem(root or raw_public(service.publisher.root)))
     (folder / "old.bin").write_bytes(make_bytes("2.4.0"))
     options = {
-        "url": service.url, "code": service.code(), "serial": "TA-own", "board": BOARD, "line": LINE, "domain": DOMAIN,
-        "root": str(folder / "root.pem"), "image": str(folder / "old.bin"), "folder": str(folder / "flash"),
-        "version": "2.4.0", "floor": "4", "wait": "1", "piece": "7000",
-    }  # fmt: skip
+        "url": service.url,
+        "code": service.code(),
+        "serial": "TA-own",
+        "board": BOARD,
+        "line": LINE,
+        "domain": DOMAIN,
+        "root": str(folder / "root.pem"),
+        "image": str(folder / "old.bin"),
+        "folder": str(folder / "flash"),
+        "version": "2.4.0",
+        "floor": "4",
+        "wait": "1",
+        "piece": "7000",
+    }
     arguments = [part for name, value in options.items() for part in (f"--{name}", value)]
     # -I: nothing but the standard library can be imported.
     return [sys.executable, "-I", "-S", str(FILE), *arguments, *more]
@@ -101,22 +111,22 @@ def test_it_refuses_what_its_root_did_not_vouch_for(service: RunningService, tmp
 
 @settings(max_examples=25, deadline=None)
 @given(message=st.binary(max_size=80), flip=st.integers(0, 64 * 8 - 1))
-def test_its_signature_check_agrees_with_a_crypto_library(device: Any, message: bytes, flip: int) -> None:
+def test_its_signature_check_agrees_with_a_crypto_library(trust: Any, message: bytes, flip: int) -> None:
     key = Ed25519PrivateKey.generate()
     public, signature = raw_public(key), key.sign(message)
-    assert device.ed25519_good(public, signature, message)
+    assert trust.ed25519_good(public, signature, message)
     spoiled = bytearray(signature)
     spoiled[flip // 8] ^= 1 << flip % 8
-    assert not device.ed25519_good(public, bytes(spoiled), message)
-    assert not device.ed25519_good(public, signature, message + b"x")
-    assert not device.ed25519_good(raw_public(Ed25519PrivateKey.generate()), signature, message)
+    assert not trust.ed25519_good(public, bytes(spoiled), message)
+    assert not trust.ed25519_good(public, signature, message + b"x")
+    assert not trust.ed25519_good(raw_public(Ed25519PrivateKey.generate()), signature, message)
 
 
-def test_it_reads_key_lists_as_we_write_them(device: Any) -> None:
+def test_it_reads_key_lists_as_we_write_them(trust: Any) -> None:
     root, key = Ed25519PrivateKey.generate(), Ed25519PrivateKey.generate()
     data = sign_key_list(root, 7, [SigningKey(raw_public(key), KeyStatus.REVOKED, "lost")])
-    number, keys = device.read_key_list(data, raw_public(root))
+    number, keys = trust.read_key_list(data, raw_public(root))
     assert (number, [status for _, status in keys.values()]) == (7, ["revoked"])
     for spoiled in (data[:-1], data + b"x", data[:-1] + bytes([data[-1] ^ 1]), b"", b"\xff"):
-        with pytest.raises(device.Refused):
-            device.read_key_list(spoiled, raw_public(root))
+        with pytest.raises(trust.Refused):
+            trust.read_key_list(spoiled, raw_public(root))

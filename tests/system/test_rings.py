@@ -15,10 +15,9 @@ import pytest
 from sqlalchemy import select
 
 from mellow_herald.client import Herald
-from mellow_herald.core.attempt import AT_RISK, State
+from mellow_herald.core.attempt import AT_RISK, FETCHING, State
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.demo import scenario
-from mellow_herald.service.surroundings import DOWNLOADING as FETCHING
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.store.cluster import Cluster

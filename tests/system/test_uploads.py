@@ -13,9 +13,9 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from bench.uploads import peak_of
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
+from bench.uploads import peak_of
 from mellow_herald.client import Herald, ProblemError, UnreachableError, calls
 from mellow_herald.client.sealing import SealedRelease
 from mellow_herald.core.checks import Allowed
@@ -30,12 +30,16 @@ ROOT, KEY = Ed25519PrivateKey.generate(), Ed25519PrivateKey.generate()
 LARGE = 96 * 1024 * 1024
 STATED: dict[str, Any] = {"line": "hive-scale", "board": "comb-s1", "component": "assets", "floor": 4}
 BOARD = {
-    "name": "comb-s1", "vendor_domain": "thistledown.example", "lines": ["hive-scale"], "hw_revs": [1, 2, 3],
+    "name": "comb-s1",
+    "vendor_domain": "thistledown.example",
+    "lines": ["hive-scale"],
+    "hw_revs": [1, 2, 3],
     "slots": [
-        {"name": "a", "size": 524288, "address": 0x0802_0000}, {"name": "b", "size": 524288, "address": 0x080A_0000},
+        {"name": "a", "size": 524288, "address": 0x0802_0000},
+        {"name": "b", "size": 524288, "address": 0x080A_0000},
         {"name": "files", "size": 2**30, "component": "assets"},
     ],
-}  # fmt: skip
+}
 
 
 @pytest.fixture

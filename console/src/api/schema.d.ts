@@ -520,6 +520,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Label Devices
+         * @description Puts labels on devices or takes them off, and marks them as bench devices or no longer.
+         */
+        post: operations["label_devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -529,7 +549,7 @@ export interface paths {
         };
         /**
          * List Devices
-         * @description Devices by serial; ``total`` counts all that match.
+         * @description Devices, by serial if nothing else is asked; ``total`` counts all that match.
          */
         get: operations["list_devices"];
         put?: never;
@@ -559,9 +579,29 @@ export interface paths {
         head?: never;
         /**
          * Edit Device
-         * @description Changes labels and note of a device.
+         * @description Changes labels, note, gateway or bench mark of a device.
          */
         patch: operations["edit_device"];
+        trace?: never;
+    };
+    "/api/v1/devices/{serial}/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Releases For Device
+         * @description Which releases of its board a device could take, or why it would be passed over; and what it took so far.
+         */
+        get: operations["show_releases_for_device"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/devices/{serial}/allow_enrolment": {
@@ -642,6 +682,26 @@ export interface paths {
          * @description Brings a release to one device at once: a rollout of one.
          */
         post: operations["install_on_device"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{serial}/bench_install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bench Install
+         * @description Brings a sealed build to a bench device at once, as a scratch image that never is a release: a rollout of one.
+         */
+        post: operations["bench_install"];
         delete?: never;
         options?: never;
         head?: never;
@@ -745,6 +805,47 @@ export interface paths {
          * @description The values a fact or label has among the devices, most frequent first (at most 50).
          */
         get: operations["list_values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add List
+         * @description Keeps a list of devices, to be a plan's target; says which lines name a device that is unknown, doubled, not
+         *     admitted, or of another board or line. A list never changes; the same one has the same number.
+         */
+        post: operations["add_list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{list_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show List
+         * @description A list of devices.
+         */
+        get: operations["show_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -944,10 +1045,30 @@ export interface paths {
         head?: never;
         /**
          * Edit Plan
-         * @description Changes pace, or rings that are not open yet, of a rollout that runs. With ``If-Match`` only if nobody else
-         *     changed its plan since.
+         * @description Changes the pace, the calendar, ``wait_at_most``, an open ring's ``enough``, or rings that are not open yet, of a
+         *     rollout that runs. With ``If-Match`` only if nobody else changed its plan since.
          */
         patch: operations["edit_plan"];
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/plan-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Plan Edit
+         * @description What a change of the plan would do now, and to how many devices. Changes nothing.
+         */
+        post: operations["preview_plan_edit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/rollouts/{rollout_id}/go": {
@@ -1070,6 +1191,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/failures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Failures
+         * @description Every try that went bad, whatever came of it later: why, what the device told, and its log.
+         */
+        get: operations["list_failures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/retries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Retry Bad Devices
+         * @description Gives all bad devices of a ring, or of all rings, one more try, but for those that were left out.
+         */
+        post: operations["retry_bad_devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/leave-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leave Devices Out
+         * @description Goes on without some devices: those that a selector picks, or those that keep a ring from going on.
+         */
+        post: operations["leave_devices_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/attempts/{attempt_id}": {
         parameters: {
             query?: never;
@@ -1164,6 +1345,27 @@ export interface paths {
          * @description Gives no further offers or clearances for now.
          */
         post: operations["hold_rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settlements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Settlements
+         * @description Attempts that had stood wrong and were settled by what their devices had last said, when the service was brought
+         *     up to date; the newest 1,000 of them.
+         */
+        get: operations["list_settlements"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1352,6 +1554,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/events/latest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Latest Events
+         * @description The newest events that there were, newest first, without those that tell only how far a download is. Events
+         *     of a rollout as a whole are found however old they are, others if they are recent.
+         */
+        get: operations["latest_events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal": {
         parameters: {
             query?: never;
@@ -1361,7 +1584,7 @@ export interface paths {
         };
         /**
          * Show Journal
-         * @description Who or what decided what, when and why; newest first.
+         * @description Who or what decided what, when and why; newest first. Times without a zone are UTC.
          */
         get: operations["show_journal"];
         put?: never;
@@ -1709,7 +1932,7 @@ export interface components {
          * @description What a plan may ask for in so many words; each takes a rule away.
          * @enum {string}
          */
-        Allow: "again" | "older" | "unknown-builds";
+        Allow: "again" | "older" | "unknown-builds" | "bench-builds";
         /**
          * AllowedIn
          * @description What the engineer asks for in so many words.
@@ -1730,6 +1953,11 @@ export interface components {
              * @default false
              */
             as_is: boolean;
+            /**
+             * Keeps Secret
+             * @default
+             */
+            keeps_secret: string;
         };
         /**
          * AttemptBrief
@@ -1755,9 +1983,12 @@ export interface components {
          * AttemptOut
          * @description One device's passage through a rollout. ``waiting`` says in words what is waited for, ``waiting_until`` when that
          *     is expected to be over; ``parts`` shows every component of a release that has several. ``harmed_at`` and
-         *     ``undelivered_at`` are when it first went bad after and before it was exposed. ``settings`` tells whether they are
-         *     ``kept`` or ``changed`` since before the switch, once that is known; ``way`` is ``back`` where the device is brought
-         *     back to what it came from.
+         *     ``undelivered_at`` are when it first went bad after and before it was exposed, as its round counts;
+         *     ``first_bad_at``, ``first_bad_why`` and ``first_bad_try`` when, why and in which try it ever did. ``unasked_at`` is
+         *     when it switched without clearance; ``left_out`` tells that the rollout goes on without it. ``settings`` tells
+         *     whether they are ``kept`` or ``changed`` since before the switch, once that is known; ``way`` is ``back`` where the
+         *     device is brought back to what it came from. ``says_version`` is what it says of itself, where that is not the
+         *     version of the bytes that it runs (``version-differs``).
          */
         AttemptOut: {
             /** Id */
@@ -1803,6 +2034,8 @@ export interface components {
             way?: string | null;
             /** Settings */
             settings?: string | null;
+            /** Says Version */
+            says_version?: string | null;
             /** Harmed At */
             harmed_at: string | null;
             /** Harmed Why */
@@ -1811,6 +2044,18 @@ export interface components {
             undelivered_at: string | null;
             /** Undelivered Why */
             undelivered_why: string | null;
+            /** First Bad At */
+            first_bad_at: string | null;
+            /** First Bad Why */
+            first_bad_why: string | null;
+            /** First Bad Try */
+            first_bad_try: number | null;
+            /** Unasked At */
+            unasked_at: string | null;
+            /** Waiting Since */
+            waiting_since: string | null;
+            /** Left Out */
+            left_out: boolean;
             /** Parts */
             parts?: components["schemas"]["PartOut"][];
             /** Exposed At */
@@ -1905,7 +2150,8 @@ export interface components {
         };
         /**
          * BoardIn
-         * @description A board as it is added. ``position_dependent``: an image runs only in the slot it was linked for.
+         * @description A board as it is added. ``runs``: where its code runs, in any slot, only in the slot it was linked for, or at
+         *     ``run_address``, where the boot loader maps the slot that it starts.
          */
         BoardIn: {
             /** Name */
@@ -1918,11 +2164,10 @@ export interface components {
             hw_revs: number[];
             /** Slots */
             slots: components["schemas"]["Slot"][];
-            /**
-             * Position Dependent
-             * @default false
-             */
-            position_dependent: boolean;
+            /** @default anywhere */
+            runs: components["schemas"]["Runs"];
+            /** Run Address */
+            run_address?: number | null;
             /**
              * Check In
              * @default 5m
@@ -1952,8 +2197,9 @@ export interface components {
             hw_revs: number[];
             /** Slots */
             slots: components["schemas"]["Slot"][];
-            /** Position Dependent */
-            position_dependent: boolean;
+            runs: components["schemas"]["Runs"];
+            /** Run Address */
+            run_address?: number | null;
             /** Single Slot */
             single_slot: boolean;
             /** Check In */
@@ -2024,6 +2270,18 @@ export interface components {
             control: components["schemas"]["ControlOut"] | null;
         };
         /**
+         * Change
+         * @description What an import does to a device that is known, by label, note or gateway.
+         */
+        Change: {
+            /** Serial */
+            serial: string;
+            /** Fields */
+            fields: {
+                [key: string]: components["schemas"]["FieldChange"];
+            };
+        };
+        /**
          * CheckAsk
          * @description A release that might be published, to be told what publishing would say.
          */
@@ -2057,7 +2315,8 @@ export interface components {
              * @default {
              *       "lower_version": false,
              *       "cut_off_for_good": false,
-             *       "as_is": false
+             *       "as_is": false,
+             *       "keeps_secret": ""
              *     }
              */
             allowed: components["schemas"]["AllowedIn"];
@@ -2095,6 +2354,20 @@ export interface components {
              * @default
              */
             mend: string;
+        };
+        /**
+         * ChoiceOut
+         * @description One way on where somebody has to choose: what it does in ``words``, its ``command``, and how many ``devices`` it
+         *     touches, where that is known.
+         */
+        ChoiceOut: {
+            do: components["schemas"]["Do"];
+            /** Words */
+            words: string;
+            /** Command */
+            command: string | null;
+            /** Devices */
+            devices: number | null;
         };
         /**
          * CleanIn
@@ -2290,7 +2563,8 @@ export interface components {
         /**
          * DeviceDetail
          * @description Everything known of one device. ``obstacles`` say why it cannot be updated (none: it can), ``behind`` are the
-         *     devices that reach the network through it, ``way_back`` tells whether it can go back without a download.
+         *     devices that reach the network through it, ``way_back`` tells whether it can go back without a download;
+         *     ``standby_failed`` is why it cannot, where the other slot holds an image that went bad on it.
          */
         DeviceDetail: {
             /** Id */
@@ -2320,12 +2594,24 @@ export interface components {
             next_checkin_at: string | null;
             /** Version */
             version: string | null;
+            /** Says Version */
+            says_version?: string | null;
+            /**
+             * Version Differs
+             * @default false
+             */
+            version_differs: boolean;
             /** Digest */
             digest: string | null;
             /** Known Build */
             known_build: boolean | null;
             /** Runs */
             runs?: string | null;
+            /**
+             * On Bench
+             * @default false
+             */
+            on_bench: boolean;
             /** Rescued At */
             rescued_at?: string | null;
             /** Cloned At */
@@ -2396,6 +2682,8 @@ export interface components {
              * @default false
              */
             way_back: boolean;
+            /** Standby Failed */
+            standby_failed?: string | null;
             /** Log Until */
             log_until?: string | null;
             /** Timeline */
@@ -2403,8 +2691,8 @@ export interface components {
         };
         /**
          * DeviceEdit
-         * @description What may be changed of a device: labels (null takes one off; others stay), the note, and the gateway before it
-         *     (empty: none).
+         * @description What may be changed of a device: labels (null takes one off; others stay), the note, the gateway before it
+         *     (empty: none), and whether it is a bench device, on which local builds are tried.
          */
         DeviceEdit: {
             /** Labels */
@@ -2415,12 +2703,15 @@ export interface components {
             note?: string | null;
             /** Gateway */
             gateway?: string | null;
+            /** On Bench */
+            on_bench?: boolean | null;
         };
         /**
          * DeviceOut
-         * @description A device as last heard; ``seen_at`` is the age of all of it. ``runs`` is ``release``, ``unknown-build``,
-         *     ``recovery`` or ``unreadable``; ``waiting`` says in words what is waited for, ``waiting_until`` until when that is
-         *     expected.
+         * @description A device as last heard; ``seen_at`` is the age of all of it. ``runs`` is ``release``, ``bench-build``,
+         *     ``unknown-build``, ``recovery`` or ``unreadable``; ``on_bench`` marks a bench device; ``version`` is that of its
+         *     bytes where a release has them, ``says_version`` what it says itself: where they differ (``version_differs``), the
+         *     bytes are right; ``waiting`` says in words what is waited for, ``waiting_until`` until when that is expected.
          */
         DeviceOut: {
             /** Id */
@@ -2450,12 +2741,24 @@ export interface components {
             next_checkin_at: string | null;
             /** Version */
             version: string | null;
+            /** Says Version */
+            says_version?: string | null;
+            /**
+             * Version Differs
+             * @default false
+             */
+            version_differs: boolean;
             /** Digest */
             digest: string | null;
             /** Known Build */
             known_build: boolean | null;
             /** Runs */
             runs?: string | null;
+            /**
+             * On Bench
+             * @default false
+             */
+            on_bench: boolean;
             /** Rescued At */
             rescued_at?: string | null;
             /** Cloned At */
@@ -2468,6 +2771,22 @@ export interface components {
             waiting_until?: string | null;
             attempt?: components["schemas"]["AttemptBrief"] | null;
         };
+        /**
+         * DeviceReleases
+         * @description The releases of a device's board, the highest version first, and what it was brought, newest first.
+         */
+        DeviceReleases: {
+            /** Releases */
+            releases: components["schemas"]["ReleaseForDevice"][];
+            /** History */
+            history: components["schemas"]["Taken"][];
+        };
+        /**
+         * Do
+         * @description What can be done.
+         * @enum {string}
+         */
+        Do: "failures" | "suspects" | "retry" | "go" | "leave-out" | "enough" | "hold" | "resume" | "halt" | "roll-back" | "cancel" | "wait";
         /**
          * DrawnDevice
          * @description A device that a ring would have.
@@ -2495,6 +2814,31 @@ export interface components {
              */
             checks: components["schemas"]["CheckOut"][];
             release?: components["schemas"]["ReleaseOut"] | null;
+        };
+        /**
+         * Event
+         * @description One sealed event. ``id`` rises without gaps in commit order; it is the SSE ``id``.
+         */
+        Event: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Kind */
+            kind: string;
+            /** Rollout Id */
+            rollout_id?: number | null;
+            /** Device Id */
+            device_id?: number | null;
+            /** Attempt Id */
+            attempt_id?: number | null;
+            /** Data */
+            data?: {
+                [key: string]: unknown;
+            };
         };
         /**
          * EvidencePoint
@@ -2534,10 +2878,15 @@ export interface components {
             devices: number;
         };
         /**
-         * FailureReport
-         * @description A device that went bad, with its last words.
+         * FailureOut
+         * @description A try that went bad: why, and what its device told of it (or, where ``said_by`` is ``service``, what the service
+         *     saw): the self-tests, and its log, of which the last few lines where not all were asked for; ``log_lines`` is how
+         *     many there are. ``state`` is that of its attempt now, ``facts`` are the device's as they were
+         *     when its ring opened; ``left_out`` tells that the rollout went on without it.
          */
-        FailureReport: {
+        FailureOut: {
+            /** Attempt Id */
+            attempt_id: number;
             /** Serial */
             serial: string;
             /** Hw Rev */
@@ -2545,17 +2894,39 @@ export interface components {
             /** Ring */
             ring: number;
             state: components["schemas"]["State"];
-            /** Reason */
-            reason: string | null;
+            /** From Version */
+            from_version: string | null;
+            /** Facts */
+            facts: {
+                [key: string]: string;
+            };
             /**
              * At
              * Format: date-time
              */
             at: string;
+            /** Try Number */
+            try_number: number;
+            /** Tries */
+            tries: number;
+            /** Reason */
+            reason: string;
+            /** Said By */
+            said_by: string;
+            /** Component */
+            component: string | null;
             /** Detail */
             detail: string;
+            /** Tests */
+            tests: {
+                [key: string]: unknown;
+            }[];
             /** Log */
             log: string;
+            /** Log Lines */
+            log_lines: number;
+            /** Left Out */
+            left_out: boolean;
         };
         /**
          * FaultPreview
@@ -2574,6 +2945,34 @@ export interface components {
             hurt: number[];
             /** Halted */
             halted: number;
+        };
+        /**
+         * FieldChange
+         * @description A value before and after; null: nothing there.
+         */
+        FieldChange: {
+            /** Before */
+            before: string | null;
+            /** After */
+            after: string | null;
+        };
+        /**
+         * ForeseenOut
+         * @description How many devices of a ring can meet a condition within the next 24 hours, from their hours of the last week:
+         *     ``low``, ``expected`` and ``high`` of those with at least three days of history, ``unknown`` the others. The
+         *     condition ``all`` is that of every need and the plan's windows together.
+         */
+        ForeseenOut: {
+            /** Condition */
+            condition: string;
+            /** Low */
+            low: number;
+            /** Expected */
+            expected: number;
+            /** High */
+            high: number;
+            /** Unknown */
+            unknown: number;
         };
         /**
          * Format
@@ -2654,10 +3053,16 @@ export interface components {
              * @default
              */
             seems_words: string;
+            /**
+             * Leaks
+             * @default []
+             */
+            leaks: components["schemas"]["LeakIn"][];
         };
         /**
          * ImportReport
-         * @description What an import did (or with ``check`` would do). ``refusals`` has the first thousand.
+         * @description What an import did (or with ``check`` would do). ``refusals`` has the first thousand, and so have ``new`` and
+         *     ``changes``, which say with ``check`` what would be added and changed.
          */
         ImportReport: {
             /** Added */
@@ -2670,11 +3075,21 @@ export interface components {
             refused: number;
             /** Refusals */
             refusals: components["schemas"]["Refusal"][];
+            /**
+             * New
+             * @default []
+             */
+            new: string[];
+            /**
+             * Changes
+             * @default []
+             */
+            changes: components["schemas"]["Change"][];
         };
         /**
          * InstallIn
-         * @description Brings a release to one device at once. ``again``: it runs it already and is to get it once more; ``older`` and
-         *     ``over_unknown_build`` are meant although they are unusual.
+         * @description Brings a release to one device at once. ``again``: it runs it already and is to get it once more; ``older``,
+         *     ``over_unknown_build`` and ``over_bench_build`` are meant although they are unusual.
          */
         InstallIn: {
             /**
@@ -2697,6 +3112,11 @@ export interface components {
              * @default false
              */
             over_unknown_build: boolean;
+            /**
+             * Over Bench Build
+             * @default false
+             */
+            over_bench_build: boolean;
             /**
              * Reason
              * @default tried on one device
@@ -2776,7 +3196,55 @@ export interface components {
          * @description Kinds of file that end up in a publisher's hand by mistake.
          * @enum {string}
          */
-        Kind: "private-key" | "release-file" | "archive" | "file-system" | "partition-table" | "whole-flash" | "flashing-blocks" | "hosted-program" | "text";
+        Kind: "empty-image" | "private-key" | "release-file" | "archive" | "file-system" | "partition-table" | "whole-flash" | "flashing-blocks" | "hosted-program" | "text";
+        /**
+         * LabelsIn
+         * @description Puts labels on devices or takes them off (null; others stay), and marks them as bench devices or no longer: those
+         *     a selector picks, or those named.
+         */
+        LabelsIn: {
+            /** Labels */
+            labels?: {
+                [key: string]: string | null;
+            };
+            /** On Bench */
+            on_bench?: boolean | null;
+            /** Where */
+            where?: string | null;
+            /** Serials */
+            serials?: string[];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * LeakIn
+         * @description Something of a secret's shape at ``offset`` of an image; the secret itself is not told.
+         */
+        LeakIn: {
+            kind: components["schemas"]["LeakKind"];
+            /** Offset */
+            offset: number;
+        };
+        /**
+         * LeakKind
+         * @description What was found.
+         * @enum {string}
+         */
+        LeakKind: "private-key" | "access-token" | "device-token" | "enrolment-code";
+        /**
+         * LeaveOutIn
+         * @description Why a rollout goes on without some devices: those that ``where`` picks, or else those that keep the ring that
+         *     stands still from going on.
+         */
+        LeaveOutIn: {
+            /** Reason */
+            reason: string;
+            /** Where */
+            where?: string | null;
+        };
         /**
          * LineageOut
          * @description A line's versions over time on one board; ``versions`` in SemVer order, lowest first.
@@ -2812,6 +3280,72 @@ export interface components {
             counts: {
                 [key: string]: number;
             };
+        };
+        /**
+         * ListDetail
+         * @description A list with its serials.
+         */
+        ListDetail: {
+            /** Id */
+            id: number;
+            /** Target */
+            target: string;
+            /** Devices */
+            devices: number;
+            /**
+             * Added At
+             * Format: date-time
+             */
+            added_at: string;
+            /** Added By */
+            added_by: string;
+            /**
+             * Counts
+             * @default {}
+             */
+            counts: {
+                [key: string]: number;
+            };
+            /**
+             * Remarks
+             * @default []
+             */
+            remarks: components["schemas"]["Refusal"][];
+            /** Serials */
+            serials: string[];
+        };
+        /**
+         * ListOut
+         * @description A list of devices. ``target`` is the selector that picks them; ``counts`` tells how many of its lines say
+         *     something to be looked at, by kind, ``remarks`` the first thousand of them: ``unknown``, ``doubled``,
+         *     ``not-admitted``, ``wrong-board`` or ``wrong-line``.
+         */
+        ListOut: {
+            /** Id */
+            id: number;
+            /** Target */
+            target: string;
+            /** Devices */
+            devices: number;
+            /**
+             * Added At
+             * Format: date-time
+             */
+            added_at: string;
+            /** Added By */
+            added_by: string;
+            /**
+             * Counts
+             * @default {}
+             */
+            counts: {
+                [key: string]: number;
+            };
+            /**
+             * Remarks
+             * @default []
+             */
+            remarks: components["schemas"]["Refusal"][];
         };
         /**
          * LogAsk
@@ -2883,8 +3417,15 @@ export interface components {
          */
         Opens: "by-itself" | "by-hand";
         /**
+         * Outcome
+         * @description What a rollout came to; it stands beside the state for good.
+         * @enum {string}
+         */
+        Outcome: "carried-out" | "halted" | "rolled-back" | "cut-short";
+        /**
          * Overview
-         * @description What needs a person, what is moving, and who is there.
+         * @description What needs a person, what is moving, and who is there. ``ended`` are the rollouts that ended in the last days,
+         *     the latest first.
          */
         Overview: {
             /**
@@ -2902,6 +3443,8 @@ export interface components {
             versions: components["schemas"]["VersionCount"][];
             /** Moving */
             moving: components["schemas"]["RolloutOut"][];
+            /** Ended */
+            ended?: components["schemas"]["RolloutOut"][];
             /** Asking */
             asking: number;
             /** Unknown Builds */
@@ -2924,6 +3467,15 @@ export interface components {
         Page_DeviceOut_: {
             /** Items */
             items: components["schemas"]["DeviceOut"][];
+            /** Next */
+            next?: string | null;
+            /** Total */
+            total?: number | null;
+        };
+        /** Page[FailureOut] */
+        Page_FailureOut_: {
+            /** Items */
+            items: components["schemas"]["FailureOut"][];
             /** Next */
             next?: string | null;
             /** Total */
@@ -3065,6 +3617,18 @@ export interface components {
             last_day?: string | null;
         };
         /**
+         * PlanChange
+         * @description One key of a plan that would change, e.g. ``pace.at_risk_at_once`` or ``rings.pilot``.
+         */
+        PlanChange: {
+            /** Key */
+            key: string;
+            /** Before */
+            before: unknown;
+            /** After */
+            after: unknown;
+        };
+        /**
          * PlanDevice
          * @description What a device must be like: ``battery_at_least`` in % (less while it charges), ``charging``, over which
          *     ``links`` it may download (none named: any), and that it is not busy when it switches.
@@ -3090,11 +3654,12 @@ export interface components {
         };
         /**
          * PlanDocument
-         * @description A plan. ``target`` is a selector or ``@NAME`` of a selection, ``leave_out`` a selector of exceptions;
-         *     ``allow`` names what is meant although it is unusual; ``urgent`` does not wait for owners who postponed;
-         *     ``switch`` says whether a staged image is switched to as soon as it may or when the device restarts by itself;
-         *     with ``latecomers`` the rollout goes on after its last ring until nobody is left; ``log`` asks the devices for
-         *     their log lines.
+         * @description A plan. ``target`` is a selector or ``@NAME`` of a selection; a plan file may name a list of serials instead
+         *     (``target_file``, one a line), which is kept by the service before the plan is sent; ``leave_out`` a selector of
+         *     exceptions; ``allow`` names what is meant although it is unusual; ``urgent`` does not wait for owners who postponed;
+         *     ``switch`` says whether a staged image is switched to as soon as it may or when the device restarts by itself; with
+         *     ``latecomers`` the rollout goes on after its last ring until nobody is left; ``log`` asks the devices for their log
+         *     lines.
          */
         PlanDocument: {
             /** Name */
@@ -3106,9 +3671,12 @@ export interface components {
             release: string;
             /**
              * Target
+             * @default
              * @example board = comb-s1 and line = hive-scale
              */
             target: string;
+            /** Target File */
+            target_file?: string | null;
             /** Leave Out */
             leave_out?: string | null;
             /** Allow */
@@ -3141,19 +3709,37 @@ export interface components {
         };
         /**
          * PlanEdit
-         * @description What may still be changed in a plan that runs: its pace, and rings that are not open yet. ``rings`` is the whole
-         *     list, those that are open as they stand; ``reason`` goes to the journal.
+         * @description What may still be changed in a plan that runs: its pace, its calendar (all of it, but for the start once that is
+         *     over), ``wait_at_most``, and rings. ``rings`` is the whole list, those that are open as they stand, but for their
+         *     ``enough``; ``reason`` goes to the journal.
          */
         PlanEdit: {
             pace?: components["schemas"]["PlanPace"] | null;
+            calendar?: components["schemas"]["PlanCalendar"] | null;
+            /** Wait At Most */
+            wait_at_most?: string | null;
             /** Rings */
             rings?: components["schemas"]["PlanRing"][] | null;
             /** Reason */
             reason: string;
         };
         /**
+         * PlanEditPreview
+         * @description What a change of the plan would do now: which keys change, and in words whom that touches. ``revision`` is that
+         *     of the plan it was held against: send it as ``If-Match`` with the change.
+         */
+        PlanEditPreview: {
+            /** Revision */
+            revision: number;
+            /** Changes */
+            changes: components["schemas"]["PlanChange"][];
+            /** Effects */
+            effects: string[];
+        };
+        /**
          * PlanNumbers
-         * @description How often a device tries again and how long it is waited for.
+         * @description How often a device tries again (what ran and was found bad only with ``retry_bad``) and how long it is waited
+         *     for: ``answer_within`` for its word, ``wait_at_most`` for a condition that it does not meet.
          */
         PlanNumbers: {
             /**
@@ -3161,6 +3747,11 @@ export interface components {
              * @default 2
              */
             retries: number;
+            /**
+             * Retry Bad
+             * @default false
+             */
+            retry_bad: boolean;
             /**
              * Retry Pause
              * @default 5m
@@ -3177,6 +3768,14 @@ export interface components {
              * @example 2h
              */
             answer_within: string;
+            /**
+             * Wait At Most
+             * @default 1d
+             * @example 90s
+             * @example 30m
+             * @example 2h
+             */
+            wait_at_most: string;
             /**
              * Trial For
              * @default 30s
@@ -3494,8 +4093,42 @@ export interface components {
             } | null;
         };
         /**
+         * ReleaseForDevice
+         * @description A release of a device's board, and whether it could take it: ``reason`` and ``why`` say why it would be passed
+         *     over now, ``mend`` what can be done about it.
+         */
+        ReleaseForDevice: {
+            /** Id */
+            id: number;
+            /** Release */
+            release: string;
+            /** Version */
+            version: string;
+            /** Line */
+            line: string;
+            /** State */
+            state: string;
+            /** Runs It */
+            runs_it: boolean;
+            /** Could Take */
+            could_take: boolean;
+            /** Reason */
+            reason?: string | null;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+            /**
+             * Mend
+             * @default
+             */
+            mend: string;
+        };
+        /**
          * ReleaseOut
-         * @description A release. ``running`` counts devices that run it now, ``on_the_way`` live attempts towards it; ``needs`` is the
+         * @description A release. ``running`` counts devices that run it now, ``version_differs`` those of them that say
+         *     another version of themselves, ``on_the_way`` live attempts towards it; ``needs`` is the
          *     least version of each named component that a device must run before; ``notes`` are Markdown.
          */
         ReleaseOut: {
@@ -3577,11 +4210,13 @@ export interface components {
              * @default false
              */
             baseline: boolean;
+            /** Running */
+            running: number;
             /**
-             * Running
+             * Version Differs
              * @default 0
              */
-            running: number;
+            version_differs: number;
             /**
              * On The Way
              * @default 0
@@ -3600,10 +4235,11 @@ export interface components {
         };
         /**
          * ReleaseState
-         * @description Where a release stands: ``draft`` is uploaded and checked but not offered, ``withdrawn`` not offered any more.
+         * @description Where a release stands: ``draft`` is uploaded and checked but not offered, ``withdrawn`` not offered any more;
+         *     ``scratch`` is what was brought to a bench device, and is no release.
          * @enum {string}
          */
-        ReleaseState: "draft" | "published" | "withdrawn";
+        ReleaseState: "draft" | "published" | "withdrawn" | "scratch";
         /**
          * ReportOut
          * @description What was planned, what happened, who decided what, and where the time went.
@@ -3621,7 +4257,7 @@ export interface components {
             brakes: components["schemas"]["BrakesOut"];
             suspects: components["schemas"]["SuspectsOut"];
             /** Failures */
-            failures: components["schemas"]["FailureReport"][];
+            failures: components["schemas"]["FailureOut"][];
             /** Decisions */
             decisions: components["schemas"]["JournalEntry"][];
         };
@@ -3636,10 +4272,22 @@ export interface components {
             leave_out?: string | null;
         };
         /**
+         * RetryIn
+         * @description Why all bad devices of a ring are tried again; ``ring`` is its position, all rings by default.
+         */
+        RetryIn: {
+            /** Reason */
+            reason: string;
+            /** Ring */
+            ring?: number | null;
+        };
+        /**
          * RingOut
          * @description One ring as it stands, with its attempts counted by state. ``planned`` is how many devices it was to have when it
          *     was planned, ``targeted`` how many have an attempt, ``ever_bad`` how many of those ever went bad; ``opens`` and
-         *     ``not_before`` are those of its plan; ``asks_why`` says why it awaits go.
+         *     ``not_before`` are those of its plan; ``asks_why`` says why it awaits go, ``stands_why`` why it stands still.
+         *     ``set_aside`` counts devices that hold it no longer, by what they wait for. A ring that is not open yet opens at
+         *     ``earliest`` (a bound that moves as long as devices are under way), when what it ``hangs_on`` has come to pass.
          */
         RingOut: {
             /** Position */
@@ -3660,6 +4308,8 @@ export interface components {
             go_at: string | null;
             /** Asks Why */
             asks_why: string | null;
+            /** Stands Why */
+            stands_why: string | null;
             /** Opened At */
             opened_at: string | null;
             /** Soak Until */
@@ -3672,11 +4322,19 @@ export interface components {
             };
             /** Ever Bad */
             ever_bad: number;
+            /** Set Aside */
+            set_aside?: {
+                [key: string]: number;
+            };
+            /** Earliest */
+            earliest?: string | null;
+            /** Hangs On */
+            hangs_on?: string[];
         };
         /**
          * RingPreview
          * @description What a ring would be like; see ``core.forecast.RingForecast`` for its estimates. ``presence`` counts its devices
-         *     by presence, of a sample of ``sampled`` where there are many.
+         *     by presence, of a sample of ``sampled`` where there are many; ``foreseen`` is of the same sample.
          */
         RingPreview: {
             /** Position */
@@ -3695,6 +4353,8 @@ export interface components {
             };
             /** Sampled */
             sampled: number;
+            /** Foreseen */
+            foreseen?: components["schemas"]["ForeseenOut"][];
             /** Bytes */
             bytes: number;
             /** Opens */
@@ -3796,15 +4456,23 @@ export interface components {
         RolloutKind: "forward" | "rollback" | "swap";
         /**
          * RolloutOut
-         * @description A rollout as it stands. ``kind`` is ``forward``, ``rollback`` (of the rollout ``rolls_back``) or ``swap``;
-         *     ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1; ``choices`` says what can be done next
-         *     where it stands still; ``revision`` counts edits of the plan. ``exposed`` counts devices ever cleared, ``at_risk``
-         *     those not yet decided, ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have
-         *     an attempt nor were passed over, so that targeted = passed over + never given + attempts by state. ``waiting``
-         *     counts what live attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they
-         *     first went bad. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said.
+         * @description A rollout as it stands at ``now`` (service time). ``kind`` is ``forward``, ``rollback`` (of the rollout
+         *     ``rolls_back``) or ``swap``; ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1;
+         *     ``stands_still`` says why nothing in it moves by itself any more, ``choices`` what can be done next where somebody
+         *     has to; ``revision`` counts edits of the plan. ``exposed`` counts devices ever cleared, ``at_risk`` those not yet
+         *     decided, ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have an attempt nor
+         *     were passed over, so that targeted = passed over + never given + attempts by state. ``outcome`` is what it came to,
+         *     None while it goes on; ``halted_why`` says why it was last halted, whatever came of it. ``ever_bad`` counts the
+         *     attempts that ever went bad, ``unasked`` those that switched without clearance. ``waiting`` counts what live
+         *     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
+         *     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said.
          */
         RolloutOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
             /** Id */
             id: number;
             kind: components["schemas"]["RolloutKind"];
@@ -3815,14 +4483,19 @@ export interface components {
             /** Round */
             round: number;
             /** Choices */
-            choices: string[];
+            choices: components["schemas"]["ChoiceOut"][];
+            /** Stands Still */
+            stands_still: string | null;
             /** Name */
             name: string;
             /** Release */
             release: string;
             state: components["schemas"]["RolloutState"];
+            outcome: components["schemas"]["Outcome"] | null;
             /** Reason */
             reason: string | null;
+            /** Halted Why */
+            halted_why: string | null;
             /** Revision */
             revision: number;
             /** Overtakes */
@@ -3862,6 +4535,10 @@ export interface components {
             harm: {
                 [key: string]: number;
             };
+            /** Ever Bad */
+            ever_bad: number;
+            /** Unasked */
+            unasked: number;
             /** Exposed */
             exposed: number;
             /** At Risk */
@@ -3886,6 +4563,13 @@ export interface components {
          * @enum {string}
          */
         RolloutState: "draft" | "scheduled" | "running" | "held" | "halted" | "finished" | "cancelled";
+        /**
+         * Runs
+         * @description Where a board's code may stand and run. ``MAPPED``: it is linked for one address, at which the boot loader maps
+         *     whichever slot it starts.
+         * @enum {string}
+         */
+        Runs: "anywhere" | "where-linked" | "mapped";
         /**
          * SelectionIn
          * @description A selector to be saved.
@@ -3923,6 +4607,32 @@ export interface components {
             /** Saved By */
             saved_by: string;
             standing?: components["schemas"]["Standing"];
+        };
+        /**
+         * SettlementOut
+         * @description An attempt that stood wrong, and was settled after the fact by what its device had last said: how it stood
+         *     before, how it stands since, and why.
+         */
+        SettlementOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Serial */
+            serial: string;
+            /** Rollout Id */
+            rollout_id: number;
+            /** Attempt Id */
+            attempt_id: number;
+            state_before: components["schemas"]["State"];
+            /** Reason Before */
+            reason_before: string | null;
+            state: components["schemas"]["State"];
+            /** Reason */
+            reason: string | null;
+            /** Why */
+            why: string;
         };
         /**
          * SignIn
@@ -4072,7 +4782,8 @@ export interface components {
         /**
          * SuspectsOut
          * @description The suspects of a rollout, the strongest first, among its ``decided`` devices; of all that are named, at most the
-         *     share ``false_rate`` is expected to be false.
+         *     share ``false_rate`` is expected to be false. Where none is beyond chance, ``candidate`` is the fact that comes
+         *     nearest. Devices that the rollout left out are no evidence, unless they were asked for (``excepted``).
          */
         SuspectsOut: {
             /** Rollout */
@@ -4084,8 +4795,11 @@ export interface components {
             bad: number;
             /** False Rate */
             false_rate: number;
+            /** Excepted */
+            excepted: boolean;
             /** Suspects */
             suspects: components["schemas"]["SuspectOut"][];
+            candidate: components["schemas"]["SuspectOut"] | null;
             /** Words */
             words: string;
         };
@@ -4103,6 +4817,33 @@ export interface components {
          * @enum {string}
          */
         Switch: "when-staged" | "at-restart";
+        /**
+         * Taken
+         * @description What a device was brought, by which rollout, and what became of it there.
+         */
+        Taken: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Release Id */
+            release_id: number;
+            /** Release */
+            release: string;
+            /** Scratch */
+            scratch: boolean;
+            /** Rollout Id */
+            rollout_id: number;
+            /** Rollout */
+            rollout: string;
+            /** State */
+            state: string;
+            /** Reason */
+            reason: string | null;
+            /** From Version */
+            from_version: string | null;
+        };
         /**
          * TimelineEntry
          * @description One thing that happened to a device. ``said_by`` is ``device``, ``service``, or who decided it.
@@ -4368,7 +5109,8 @@ export interface components {
         Worse: "lower" | "higher";
         /**
          * CheckinIn
-         * @description What the device runs and how it is. ``boots`` and ``seq`` order check-ins and reports of one device.
+         * @description What the device runs, read from its flash when it started, and how it is. ``boots`` and ``seq`` order check-ins
+         *     and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet.
          */
         CheckinIn: {
             /** Boots */
@@ -4388,6 +5130,11 @@ export interface components {
             standby?: {
                 [key: string]: components["schemas"]["Content"];
             };
+            /**
+             * Trial
+             * @default false
+             */
+            trial: boolean;
             /**
              * Updater
              * @default 1
@@ -4571,7 +5318,8 @@ export interface components {
         /**
          * OrderOut
          * @description The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest. ``urgent``
-         *     asks for it without the owner's postponement; ``log`` asks for log lines until an answer no longer does.
+         *     asks for it without the owner's postponement; ``log`` asks for log lines until an answer no longer does. Orders to
+         *     switch say what is ``to`` run afterwards, the digest of every component (from updater 2 on).
          */
         OrderOut: {
             /** @default null */
@@ -4591,6 +5339,13 @@ export interface components {
              * @default null
              */
             manifest: string | null;
+            /**
+             * To
+             * @default null
+             */
+            to: {
+                [key: string]: string;
+            } | null;
             /** @default null */
             clearance: components["schemas"]["Clearance"] | null;
             /**
@@ -4663,7 +5418,7 @@ export interface components {
          * ReportIn
          * @description One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time. With
          *     ``goes_on`` a failure is that of one ``component`` alone: the device goes on with the others, which the release must
-         *     allow.
+         *     allow. ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on).
          */
         ReportIn: {
             /** Boots */
@@ -4709,6 +5464,10 @@ export interface components {
              * @default false
              */
             goes_on: boolean;
+            /** Digests */
+            digests?: {
+                [key: string]: string;
+            };
             /** Tests */
             tests?: components["schemas"]["SelfTest"][];
             /**
@@ -5984,6 +6743,8 @@ export interface operations {
                 lower_version?: boolean;
                 cut_off_for_good?: boolean;
                 as_is?: boolean;
+                /** @description Why a secret stands in an image; it goes to the journal. */
+                keeps_secret?: string;
                 /** @description `key=value` */
                 label?: string[] | null;
             };
@@ -6273,6 +7034,8 @@ export interface operations {
                 lower_version?: boolean;
                 cut_off_for_good?: boolean;
                 as_is?: boolean;
+                /** @description Why a secret stands in an image; it goes to the journal. */
+                keeps_secret?: string;
             };
             header?: never;
             path?: never;
@@ -6805,6 +7568,8 @@ export interface operations {
                 lower_version?: boolean;
                 cut_off_for_good?: boolean;
                 as_is?: boolean;
+                /** @description Why a secret stands in an image; it goes to the journal. */
+                keeps_secret?: string;
             };
             header?: never;
             path: {
@@ -8328,6 +9093,102 @@ export interface operations {
             };
         };
     };
+    label_devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelsIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_devices: {
         parameters: {
             query?: {
@@ -8336,6 +9197,8 @@ export interface operations {
                 limit?: number;
                 /** @description Cursor: `next` of the page before. */
                 after?: string | null;
+                /** @description By serial, board, line, hw_rev, version, floor, admission, seen, battery or label.KEY; with a - before it the other way round. */
+                order?: string;
             };
             header?: never;
             path?: never;
@@ -8560,6 +9423,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_releases_for_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceReleases"];
                 };
             };
             /** @description The request cannot be read */
@@ -9255,6 +10230,224 @@ export interface operations {
             };
         };
     };
+    bench_install: {
+        parameters: {
+            query?: {
+                again?: boolean;
+                reason?: string;
+                lower_version?: boolean;
+                cut_off_for_good?: boolean;
+                as_is?: boolean;
+                /** @description Why a secret stands in an image; it goes to the journal. */
+                keeps_secret?: string;
+            };
+            header?: {
+                /** @description The same key does it only once. */
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        /** @description A release file made by `herald release seal`: a SUIT envelope with its images inside. */
+        requestBody: {
+            content: {
+                "application/suit-envelope+cose": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Length required */
+            411: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:length-required",
+                     *       "title": "Length required",
+                     *       "status": 411,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-large",
+                     *       "title": "Too large",
+                     *       "status": 413,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported media type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:unsupported-media-type",
+                     *       "title": "Unsupported media type",
+                     *       "status": 415,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No room */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:no-room",
+                     *       "title": "No room",
+                     *       "status": 507,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     export_devices: {
         parameters: {
             query?: {
@@ -9803,6 +10996,238 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-allowed",
                      *       "title": "Not allowed",
                      *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_list: {
+        parameters: {
+            query?: {
+                /** @description The board of the release that it is meant for. */
+                board?: string | null;
+                /** @description The line of the release that it is meant for. */
+                line?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One serial a line. */
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-large",
+                     *       "title": "Too large",
+                     *       "status": 413,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                list_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListDetail"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -11247,6 +12672,140 @@ export interface operations {
             };
         };
     };
+    preview_plan_edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanEdit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanEditPreview"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     go_on: {
         parameters: {
             query?: never;
@@ -11836,6 +13395,8 @@ export interface operations {
                 reason?: string | null;
                 ring?: number | null;
                 waiting_for?: components["schemas"]["WaitingFor"] | null;
+                /** @description Only those that ever went bad, or only the others. */
+                ever_bad?: boolean | null;
                 /** @description A selector over the attempts' devices. */
                 where?: string | null;
                 limit?: number;
@@ -11924,6 +13485,396 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_failures: {
+        parameters: {
+            query?: {
+                reason?: string | null;
+                /** @description A selector over the devices. */
+                where?: string | null;
+                /** @description All lines of the logs, not the last few. */
+                logs?: boolean;
+                /** @description So many devices; each has an entry a try. */
+                limit?: number;
+                /** @description Cursor: `next` of the page before. */
+                after?: number;
+            };
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_FailureOut_"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retry_bad_devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetryIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    leave_devices_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveOutIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -12577,6 +14528,98 @@ export interface operations {
             };
         };
     };
+    list_settlements: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettlementOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     resume_rollout: {
         parameters: {
             query?: never;
@@ -13096,6 +15139,8 @@ export interface operations {
             query?: {
                 /** @description Of which brake's bad devices; the firmware's first. */
                 brake?: components["schemas"]["BrakeKind"] | null;
+                /** @description Count devices that the rollout left out, too. */
+                excepted?: boolean;
             };
             header?: never;
             path: {
@@ -13714,12 +15759,124 @@ export interface operations {
             };
         };
     };
+    latest_events: {
+        parameters: {
+            query?: {
+                /** @description Only events of this rollout. */
+                rollout?: number | null;
+                /** @description Only events of these kinds. */
+                kind?: ("attempt" | "rollout" | "device" | "release" | "admission" | "board" | "keys" | "health")[] | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Event"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_journal: {
         parameters: {
             query?: {
                 limit?: number;
                 /** @description Cursor: `next` of the page before. */
                 after?: number | null;
+                /** @description Who did it. */
+                by?: string | null;
+                /** @description Words within what was done. */
+                what?: string | null;
+                /** @description Words within what it was done to. */
+                subject?: string | null;
+                /** @description Words anywhere, reasons and numbers included. */
+                text?: string | null;
+                /** @description From this time on. */
+                since?: string | null;
+                /** @description Before this time. */
+                until?: string | null;
+                /** @description Without devices that enrolled. */
+                decisions?: boolean;
             };
             header?: never;
             path?: never;

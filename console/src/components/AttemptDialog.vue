@@ -41,7 +41,7 @@ async function act(reason: string) {
 </script>
 
 <template>
-  <v-dialog :model-value="attempt !== null" max-width="940" @update:model-value="emit('leave')">
+  <v-dialog :model-value="attempt !== null" max-width="940" :aria-label="`Timeline of ${attempt?.serial ?? ''}`" @update:model-value="emit('leave')">
     <v-card v-if="attempt" class="panel">
       <div class="row mb-2">
         <h2 class="mb-0">{{ attempt.serial }}</h2>
@@ -52,10 +52,11 @@ async function act(reason: string) {
         <v-btn v-if="!ended && again" size="small" @click="word = 'retry'">retry</v-btn>
         <v-btn size="small" @click="emit('leave')">Close</v-btn>
       </div>
-      <p v-if="attempt.settings || attempt.harmed_at || attempt.undelivered_at" class="quiet mb-2">
+      <p v-if="attempt.settings || attempt.first_bad_at || attempt.unasked_at || attempt.left_out" class="quiet mb-2">
         <span v-if="attempt.settings">Its settings are {{ attempt.settings === 'kept' ? 'the same as before the switch' : 'other than before the switch' }}. </span>
-        <span v-if="attempt.harmed_at">First went bad {{ moment(attempt.harmed_at) }}: {{ attempt.harmed_why }}. </span>
-        <span v-else-if="attempt.undelivered_at">First failed {{ moment(attempt.undelivered_at) }}, before it was exposed: {{ attempt.undelivered_why }}.</span>
+        <span v-if="attempt.first_bad_at">First went bad {{ moment(attempt.first_bad_at) }}, in try {{ attempt.first_bad_try ?? '?' }}: {{ attempt.first_bad_why }}. </span>
+        <span v-if="attempt.unasked_at">It switched without clearance {{ moment(attempt.unasked_at) }}. </span>
+        <span v-if="attempt.left_out">The rollout goes on without it. </span>
       </p>
       <v-table v-if="attempt.parts?.length" class="mb-3">
         <thead>

@@ -3,6 +3,8 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { height, plain, steps } from '../evidence'
+import { moment } from '../words'
+import ChartReader from './ChartReader.vue'
 
 /** What both brakes show: a gauge up to what halts, how it came there, where the evidence is, and the control. */
 const props = defineProps<{ brakes: Schemas['BrakesOut']; until: string }>()
@@ -16,6 +18,14 @@ function colour(brake: Schemas['BrakeOut']): string {
 }
 function line(brake: Schemas['BrakeOut']): string {
   return steps(brake.history, brake.halts_at, props.brakes.round_at ?? props.until, props.until, WIDTH, BOTTOM, TOP)
+}
+function moments(brake: Schemas['BrakeOut']) {
+  const from = Date.parse(props.brakes.round_at ?? props.until)
+  const length = Math.max(1, Date.parse(props.until) - from)
+  return brake.history.map((point) => ({
+    share: Math.max(0, (Date.parse(point.at) - from) / length),
+    words: `${moment(point.at).slice(5)}: evidence ${plain(point.evidence)} of ${brake.halts_at}`,
+  }))
 }
 function percent(bad: number, seen: number): string {
   return seen ? `${((100 * bad) / seen).toFixed(1)} %` : '–'
@@ -45,11 +55,13 @@ function percent(bad: number, seen: number): string {
       {{ brake.bad }} bad of {{ brake.seen }} {{ brake.kind === 'firmware' ? 'exposed' : 'offered' }} ({{ percent(brake.bad, brake.seen) }}, limit {{ 100 * brake.limit }} %)<template v-if="brake.strongest">;
         <strong>{{ brake.strongest }}</strong> gives most of it</template>
     </p>
-    <svg v-if="brake.bad" :viewBox="`0 0 ${WIDTH} ${BOTTOM + 4}`" role="img" :aria-label="`Evidence over time, now ${plain(brake.evidence)}; it halts at ${brake.halts_at}`">
+    <ChartReader v-if="brake.bad" :moments="moments(brake)" :label="`Evidence of the ${brake.kind} brake at a moment`">
+    <svg :viewBox="`0 0 ${WIDTH} ${BOTTOM + 4}`" role="img" :aria-label="`Evidence over time, now ${plain(brake.evidence)}; it halts at ${brake.halts_at}`">
       <line x1="0" :x2="WIDTH" :y1="TOP" :y2="TOP" class="halts" />
       <text x="2" :y="TOP - 4">halts at {{ brake.halts_at }}</text>
       <path :d="line(brake)" fill="none" :stroke="colour(brake)" stroke-width="2.5" />
     </svg>
+    </ChartReader>
     <details v-if="brake.bad">
       <summary class="quiet">where the evidence is</summary>
       <table>

@@ -43,10 +43,10 @@ svg {
   margin-top: 4px;
 }
 .pass svg {
-  color: var(--sage);
+  color: var(--sage-ink);
 }
 .warn svg {
-  color: var(--honey);
+  color: var(--honey-ink);
 }
 .refuse svg {
   color: var(--rose);

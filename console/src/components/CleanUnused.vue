@@ -35,7 +35,7 @@ async function clean() {
 
 <template>
   <v-btn size="small" @click="show">What could be cleaned away?</v-btn>
-  <v-dialog v-model="asked" max-width="620">
+  <v-dialog v-model="asked" max-width="620" aria-label="Clean images away">
     <v-card class="panel">
       <h2>Clean images away</h2>
       <p v-if="unused.length" class="mb-2">

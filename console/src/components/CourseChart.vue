@@ -3,6 +3,8 @@ import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
 import { COLOURS, STATES, type Counts } from '../states'
+import { moment } from '../words'
+import ChartReader from './ChartReader.vue'
 
 /** States over time as stacked areas: steps, not slopes, since between two moments nothing moved. */
 const props = defineProps<{ points: Schemas['CoursePoint'][]; rings: { name: string; opened_at: string | null }[] }>()
@@ -43,6 +45,12 @@ const areas = computed(() =>
 const marks = computed(() =>
   props.rings.filter((ring) => ring.opened_at).map((ring) => ({ name: ring.name, x: Math.min(WIDTH - 1, Math.max(0, x(ring.opened_at ?? ''))) })),
 )
+const moments = computed(() =>
+  props.points.map((point) => ({
+    share: x(point.at) / WIDTH,
+    words: `${moment(point.at).slice(5)}: ${order.value.filter((state) => (point.states as Counts)[state]).map((state) => `${(point.states as Counts)[state]} ${state}`).join(', ') || 'nobody yet'}`,
+  })),
+)
 const words = computed(() => {
   const last = props.points[props.points.length - 1]
   return last ? order.value.map((state) => `${state} ${(last.states as Counts)[state] ?? 0}`).join(', ') : 'nothing yet'
@@ -50,7 +58,8 @@ const words = computed(() => {
 </script>
 
 <template>
-  <svg v-if="points.length > 1" :viewBox="`0 0 ${WIDTH} ${HEIGHT + 16}`" role="img" :aria-label="`States over time; now ${words}`">
+  <ChartReader v-if="points.length > 1" :moments="moments" label="States at a moment">
+  <svg :viewBox="`0 0 ${WIDTH} ${HEIGHT + 16}`" role="img" :aria-label="`States over time; now ${words}`">
     <path v-for="area in areas" :key="area.state" :d="area.path" :fill="COLOURS[area.state]">
       <title>{{ area.state }}</title>
     </path>
@@ -59,6 +68,7 @@ const words = computed(() => {
       <text :x="Math.min(mark.x + 3, WIDTH - 40)" :y="HEIGHT + 12">{{ mark.name }}</text>
     </g>
   </svg>
+  </ChartReader>
   <p v-else class="quiet">Nothing has moved yet.</p>
 </template>
 

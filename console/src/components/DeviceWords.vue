@@ -41,7 +41,7 @@ async function save() {
   <span>{{ listed(device.labels, ' = ') || 'no labels' }}</span>
   <span v-if="device.note" class="quiet"> · {{ device.note }}</span>
   <v-btn size="x-small" class="ml-2" @click="edit">Edit</v-btn>
-  <v-dialog v-model="editing" max-width="520">
+  <v-dialog v-model="editing" max-width="520" :aria-label="`Labels and note of ${device.serial}`">
     <v-card class="panel">
       <h2>Labels and note of {{ device.serial }}</h2>
       <form @submit.prevent="save">

@@ -15,6 +15,7 @@ const UNUSUAL = [
   { value: 'again', title: 'it runs it already: once more' },
   { value: 'older', title: 'older than what it runs' },
   { value: 'over_unknown_build', title: 'over a build that no release has' },
+  { value: 'over_bench_build', title: 'over a bench build' },
 ]
 
 async function open() {
@@ -28,7 +29,7 @@ async function open() {
 
 async function act(reason: string) {
   const flags = Object.fromEntries(UNUSUAL.map(({ value }) => [value, meant.value.includes(value)]))
-  const body = { release: chosen.value, reason, again: !!flags.again, older: !!flags.older, over_unknown_build: !!flags.over_unknown_build }
+  const body = { release: chosen.value, reason, again: !!flags.again, older: !!flags.older, over_unknown_build: !!flags.over_unknown_build, over_bench_build: !!flags.over_bench_build }
   await told(api.POST('/api/v1/devices/{serial}/install', { params: { path: { serial: props.device.serial } }, body }))
   asked.value = null
   emit('done')

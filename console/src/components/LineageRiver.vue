@@ -4,16 +4,18 @@ import { computed, ref } from 'vue'
 import type { Schemas } from '../api/client'
 import { layOut } from '../river'
 import { moment } from '../words'
+import ChartReader from './ChartReader.vue'
 
 const props = defineProps<{ lineage: Schemas['LineageOut']; baseline: string | null }>()
 
 const WIDTH = 1100
 const HEIGHT = 190
-const TOP = 26
+const LANE = 15
 const HOURS: Record<string, number> = { '3 h': 3, '1 d': 24, '1 w': 7 * 24, '30 d': 30 * 24 }
 const span = ref('all')
 const since = computed(() => Date.parse(props.lineage.now) - (HOURS[span.value] ?? Infinity) * 3_600_000)
 const river = computed(() => layOut(props.lineage, WIDTH, HEIGHT, since.value))
+const top = computed(() => 14 + LANE * Math.max(1, river.value.lanes))
 const words = computed(() => {
   const now = river.value.bands.filter((band) => band.now).map((band) => `${band.now} run ${band.version}`)
   return `Versions of ${props.lineage.line} over time; now ${now.join(', ') || 'no device is there'}.`
@@ -37,8 +39,9 @@ function shade(version: string, rank: number): string {
       <v-btn v-for="name in [...Object.keys(HOURS), 'all']" :key="name" :value="name" size="small">{{ name }}</v-btn>
     </v-btn-toggle>
   </div>
-  <svg :viewBox="`-4 0 ${WIDTH + 8} ${HEIGHT + TOP + 30}`" class="river" role="img" :aria-label="words">
-    <g :transform="`translate(0 ${TOP})`">
+  <ChartReader :moments="river.moments" :label="`Versions of ${lineage.line} at a moment`">
+  <svg :viewBox="`0 0 ${WIDTH} ${HEIGHT + top + 30}`" class="river" role="group" :aria-label="words">
+    <g :transform="`translate(0 ${top})`">
       <path v-for="(band, rank) in river.bands" :key="band.version" :d="band.path" :fill="shade(band.version, rank)" class="band">
         <title>{{ band.version }}: {{ band.now }} devices now</title>
       </path>
@@ -49,10 +52,10 @@ function shade(version: string, rank: number): string {
       </template>
       <g v-for="mark in river.marks" :key="mark.id">
         <rect v-if="mark.end !== null" :x="mark.x" y="-6" :width="Math.max(1, mark.end - mark.x)" height="3" class="bridge" />
-        <line :x1="mark.x" :x2="mark.x" y1="-6" :y2="HEIGHT + 4" class="crossing" />
-        <router-link v-slot="{ href, navigate }" :to="`/rollouts/${mark.id}`" custom>
-          <a :href="href" :aria-label="`Rollout ${mark.id} to ${mark.version}, ${mark.state}`" @click="navigate">
-            <text :x="mark.x" y="-11" class="mark" :class="{ last: mark.x > WIDTH - 120 }">rollout {{ mark.id }} → {{ mark.version }}</text>
+        <line :x1="mark.x" :x2="mark.x" :y1="mark.lane === null ? -6 : -9 - LANE * mark.lane" :y2="HEIGHT + 4" class="crossing" />
+        <router-link v-if="mark.lane !== null" v-slot="{ href, navigate }" :to="`/rollouts/${mark.id}`" custom>
+          <a :href="href" :aria-label="`${mark.label}, rollout ${mark.id}, ${mark.state}`" @click="navigate">
+            <text :x="mark.left" :y="-11 - LANE * mark.lane" class="mark">{{ mark.label }}</text>
           </a>
         </router-link>
       </g>
@@ -63,6 +66,8 @@ function shade(version: string, rank: number): string {
       </g>
     </g>
   </svg>
+  </ChartReader>
+  <p class="quiet note">The marks above are rollouts, by number and version.</p>
 </template>
 
 <style scoped>
@@ -85,6 +90,9 @@ text {
   stroke: rgb(var(--v-theme-surface));
   stroke-width: 3px;
   stroke-linejoin: round;
+}
+.note {
+  font-size: 12px;
 }
 .mark {
   text-anchor: start;

@@ -1,41 +1,75 @@
 <script setup lang="ts">
+import { stringify } from 'smol-toml'
 import { computed, ref, watch } from 'vue'
 
 import { api, told, type Rollout, type Schemas } from '../api/client'
 import { fromToml, terse } from '../plan'
-import { stringify } from 'smol-toml'
 import ReasonDialog from './ReasonDialog.vue'
 
-/** Changes the pace, and the rings that are not open yet, of a rollout that runs. */
+/** Changes what may be changed of a plan that runs, and shows before whom that touches. */
 const props = defineProps<{ rollout: Rollout }>()
 const emit = defineEmits<{ done: [] }>()
+const PAUSE_MS = 400
 const open = ref<string | null>(null)
 const downloading = ref<number | null>(null)
 const atRisk = ref<number | null>(null)
-const rings = ref('')
+const enough = ref<number | null>(null)
+const waitAtMost = ref('')
+const rest = ref('')
 const before = ref('')
+const unread = ref('')
+const preview = ref<Schemas['PlanEditPreview'] | null>(null)
+let waiting = 0
 
 const first = computed(() => {
   const found = props.rollout.rings.findIndex((ring) => ring.state === 'closed' || ring.state === 'awaiting-go')
   return found < 0 ? props.rollout.rings.length : found
 })
+const openRing = computed(() => props.rollout.rings.find((ring) => ring.state === 'open' || ring.state === 'soaking'))
 const alive = computed(() => ['scheduled', 'running', 'held'].includes(props.rollout.state))
 
 watch(open, (word) => {
+  preview.value = null
   if (!word) return
-  const { pace, rings: all } = props.rollout.plan
+  const { pace, rings, numbers, calendar } = props.rollout.plan
   downloading.value = pace?.downloading_at_once ?? null
   atRisk.value = pace?.at_risk_at_once ?? null
-  before.value = rings.value = stringify({ rings: (terse({ rings: all }).rings as object[]).slice(first.value) })
+  waitAtMost.value = numbers?.wait_at_most ?? ''
+  enough.value = openRing.value ? Math.round(100 * (rings[openRing.value.position]?.enough ?? 0)) : null
+  const written = terse({ calendar, rings })
+  before.value = rest.value = stringify({ calendar: written.calendar ?? {}, rings: (written.rings as object[]).slice(first.value) })
+  unread.value = ''
+})
+watch([downloading, atRisk, enough, waitAtMost, rest], () => {
+  window.clearTimeout(waiting)
+  if (open.value) waiting = window.setTimeout(look, PAUSE_MS)
 })
 
+function body(reason: string): Schemas['PlanEdit'] {
+  const plan = props.rollout.plan
+  const changed = rest.value !== before.value ? fromToml(rest.value) : null
+  const opened = plan.rings.slice(0, first.value).map((ring, n) => (n === openRing.value?.position && enough.value !== null ? { ...ring, enough: enough.value / 100 } : ring))
+  return {
+    pace: { downloading_at_once: downloading.value || null, at_risk_at_once: atRisk.value || null },
+    wait_at_most: waitAtMost.value || null,
+    // Once it has started, its start stays as it is.
+    calendar: changed ? { ...changed.calendar, start: (props.rollout.state === 'scheduled' ? changed.calendar?.start : plan.calendar?.start) ?? null } : null,
+    rings: props.rollout.kind === 'forward' ? [...opened, ...(changed ? (changed.rings ?? []) : plan.rings.slice(first.value))] : null,
+    reason,
+  } as Schemas['PlanEdit']
+}
+async function look() {
+  try {
+    const params = { path: { rollout_id: props.rollout.id } }
+    preview.value = await told(api.POST('/api/v1/rollouts/{rollout_id}/plan-preview', { params, body: body('foreseen') }))
+    unread.value = ''
+  } catch (error) {
+    unread.value = (error as Error).message
+  }
+}
 async function act(reason: string) {
-  const pace = { downloading_at_once: downloading.value || null, at_risk_at_once: atRisk.value || null }
-  const changed = rings.value !== before.value
-  const all = changed ? [...props.rollout.plan.rings.slice(0, first.value), ...(fromToml(rings.value).rings ?? [])] : null
-  const body = { pace, rings: all, reason } as Schemas['PlanEdit']
   const params = { path: { rollout_id: props.rollout.id }, header: { 'If-Match': `"${props.rollout.revision}"` } }
-  await told(api.PATCH('/api/v1/rollouts/{rollout_id}/plan', { params, body }))
+  await told(api.PATCH('/api/v1/rollouts/{rollout_id}/plan', { params, body: body(reason) }))
   open.value = null
   emit('done')
 }
@@ -44,12 +78,20 @@ async function act(reason: string) {
 <template>
   <v-btn v-if="alive" size="small" @click="open = 'change'">change plan</v-btn>
   <ReasonDialog :word="open" :title="`Change the plan of rollout ${rollout.id}`" needs-reason :act="act" @leave="open = null">
-    <p class="mb-3">Now {{ rollout.downloading }} devices download and {{ rollout.at_risk }} are at risk. Rings that are open stay as they are.</p>
+    <p class="mb-3">Now {{ rollout.downloading }} devices download and {{ rollout.at_risk }} are at risk. Rings that are open stay as they are, but for how many must be good.</p>
     <div class="two mb-3">
       <v-text-field v-model.number="downloading" type="number" clearable label="Downloading at once" hide-details />
       <v-text-field v-model.number="atRisk" type="number" clearable label="At risk at once" hide-details />
+      <v-text-field v-if="openRing" v-model.number="enough" type="number" :label="`Enough of ring ${openRing.name}, %`" hide-details />
+      <v-text-field v-model="waitAtMost" label="Waits at most" hide-details />
     </div>
-    <v-textarea v-if="first < rollout.rings.length" v-model="rings" label="Rings to come (TOML)" rows="8" class="toml" spellcheck="false" />
+    <v-textarea v-if="rollout.kind === 'forward'" v-model="rest" label="Calendar, and rings to come (TOML)" rows="7" class="toml" spellcheck="false" hide-details />
+    <v-alert v-if="unread" type="error" class="mt-2" density="compact">{{ unread }}</v-alert>
+    <ul v-else-if="preview?.effects.length" class="effects mt-2" data-testid="effects" aria-live="polite">
+      <li v-for="effect in preview.effects" :key="effect">{{ effect }}</li>
+    </ul>
+    <p v-else-if="preview && !preview.changes.length" class="quiet mt-2">Nothing changes.</p>
+    <div class="mb-3" />
   </ReasonDialog>
 </template>
 
@@ -58,6 +100,9 @@ async function act(reason: string) {
   display: grid;
   grid-template-columns: 1fr 1fr;
   gap: 8px;
+}
+.effects {
+  padding-left: 18px;
 }
 .toml :deep(textarea) {
   font-family: ui-monospace, 'DejaVu Sans Mono', monospace;

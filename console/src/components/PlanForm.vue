@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import type { PlanDocument, PlanRing } from '../plan'
 import PlanRings from './PlanRings.vue'
 import SelectorField from './SelectorField.vue'
+import TargetList from './TargetList.vue'
 
 /** A plan as a form, by who decides: the calendar, the device, the owner, the numbers. */
 const plan = defineModel<PlanDocument>({ required: true })
@@ -41,11 +42,12 @@ const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun']
         <v-text-field :model-value="plan.name" label="Name of the rollout" hide-details @update:model-value="(name) => set({ name })" />
       </div>
       <SelectorField v-model="target" class="mt-2" />
+      <div class="row mt-1"><TargetList :release="plan.release ?? ''" @target="(selector) => (target = selector)" /></div>
       <div class="two mt-2">
         <v-text-field :model-value="plan.leave_out" label="Leave out (selector)" hide-details @update:model-value="(text) => set({ leave_out: text || null })" />
         <v-select
           :model-value="plan.allow ?? []"
-          :items="['again', 'older', 'unknown-builds']"
+          :items="['again', 'older', 'unknown-builds', 'bench-builds']"
           label="Allow"
           multiple
           hide-details
@@ -123,7 +125,9 @@ const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun']
         <v-text-field type="number" :model-value="plan.numbers?.retries ?? 2" label="Retries" hide-details @update:model-value="(text) => put('numbers', { retries: whole(text) })" />
         <v-text-field :model-value="plan.numbers?.answer_within ?? '30m'" label="Answer within" hide-details @update:model-value="(text) => put('numbers', { answer_within: text })" />
         <v-text-field :model-value="plan.numbers?.trial_for ?? '30s'" label="On trial for" hide-details @update:model-value="(text) => put('numbers', { trial_for: text })" />
+        <v-text-field :model-value="plan.numbers?.wait_at_most ?? '1d'" label="Waits at most" hide-details title="After so long of waiting for a condition a device holds its ring no longer" @update:model-value="(text) => put('numbers', { wait_at_most: text })" />
       </div>
+      <v-checkbox :model-value="plan.numbers?.retry_bad ?? false" label="what ran and was found bad is tried again, too" density="compact" hide-details @update:model-value="(on) => put('numbers', { retry_bad: on })" />
       <h3 class="mt-4">The brake halts on evidence</h3>
       <div class="three">
         <v-text-field

@@ -13,6 +13,9 @@ function clock(at: string | null): string {
   const today = at.slice(0, 10) === props.preview.now.slice(0, 10)
   return today ? at.slice(11, 16) : moment(at).slice(5, 16)
 }
+function known(ring: Schemas['RingPreview']): Schemas['ForeseenOut'][] {
+  return (ring.foreseen ?? []).filter((one) => one.unknown < ring.sampled)
+}
 function met(ring: Schemas['RingPreview']): string {
   const taken = ring.coverage.filter((one) => one.taken > 0).length
   return `meets ${taken} of ${ring.coverage.length} kinds by ${Object.keys(ring.coverage[0]?.values ?? {}).join(', ')}`
@@ -45,6 +48,11 @@ function met(ring: Schemas['RingPreview']): string {
       <span title="The failure rate that this ring rules out if all of it is good">rules out <b>{{ ring.devices ? `${(100 * ring.rules_out).toFixed(1)} %` : '–' }}</b></span>
       <span>{{ Object.entries(ring.presence).map(([word, n]) => `${n} ${word}`).join(', ') }}</span>
     </div>
+    <p v-if="known(ring).length" class="quiet foreseen" :data-testid="`foreseen-${ring.position}`">
+      can switch in the next 24 h: <span v-for="one in known(ring)" :key="one.condition" :title="`expected ${one.expected.toFixed(1)}`">{{ one.condition }} <b>{{ one.low }}–{{ one.high }}</b> </span>
+      <template v-if="known(ring)[0]?.unknown">({{ known(ring)[0]?.unknown }} of {{ ring.sampled }} have less than three days of history)</template>
+    </p>
+    <p v-else-if="ring.devices" class="quiet foreseen">who can switch when is not known yet: it takes three days of history</p>
     <details v-if="ring.devices">
       <summary class="quiet">{{ ring.coverage.length ? met(ring) : 'first devices' }}</summary>
       <p class="mono">{{ ring.first.map((device) => device.serial).join(' ') }}{{ ring.devices > ring.first.length ? ' …' : '' }}</p>
@@ -90,6 +98,13 @@ function met(ring: Schemas['RingPreview']): string {
 </template>
 
 <style scoped>
+.foreseen {
+  margin: 2px 0 0;
+  font-size: 13px;
+}
+.foreseen span {
+  margin-right: 6px;
+}
 .numbers {
   display: grid;
   grid-template-columns: repeat(4, auto);

@@ -23,7 +23,7 @@ async function submit() {
 </script>
 
 <template>
-  <v-dialog :model-value="word !== null" max-width="540" @update:model-value="emit('leave')">
+  <v-dialog :model-value="word !== null" max-width="540" :aria-label="title" @update:model-value="emit('leave')">
     <v-card v-if="word" class="panel">
       <h2>{{ title }}</h2>
       <slot />

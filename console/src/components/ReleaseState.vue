@@ -8,7 +8,7 @@ defineProps<{ release: Pick<Release, 'state' | 'baseline' | 'cleaned_at'> }>()
   <span class="state text-no-wrap">
     <svg width="13" height="13" viewBox="-8 -8 16 16" aria-hidden="true" :class="release.state">
       <circle v-if="release.state === 'published'" r="6.5" />
-      <circle v-else-if="release.state === 'draft'" r="6" fill="none" stroke="currentColor" stroke-width="2" />
+      <circle v-else-if="release.state === 'draft' || release.state === 'scratch'" r="6" :stroke-dasharray="release.state === 'scratch' ? '3 2.5' : undefined" fill="none" stroke="currentColor" stroke-width="2" />
       <path v-else d="M-6 0H6" stroke="currentColor" stroke-width="2.5" />
     </svg>
     {{ release.state }}
@@ -28,13 +28,14 @@ svg {
   fill: currentColor;
 }
 .published {
-  color: var(--sage);
+  color: var(--sage-ink);
 }
-.draft {
-  color: var(--grey-blue);
+.draft,
+.scratch {
+  color: var(--grey-blue-ink);
 }
 .withdrawn {
-  color: var(--stone);
+  color: var(--stone-ink);
 }
 .mark {
   width: max-content;

@@ -32,6 +32,7 @@ async function begin() {
   open.value = true
   await foresee()
 }
+defineExpose({ begin })
 async function act(reason: string) {
   const started = await told(api.POST('/api/v1/rollouts/{rollout_id}/rollback', { params: params(), body: said(reason) }))
   open.value = false

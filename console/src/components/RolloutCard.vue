@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { Rollout } from '../api/client'
 import { total, type Counts } from '../states'
+import { moment } from '../words'
 import RolloutState from './RolloutState.vue'
 import StateBar from './StateBar.vue'
 
@@ -12,13 +13,20 @@ defineProps<{ rollout: Rollout }>()
     <div class="row mb-2">
       <strong>{{ rollout.name }}</strong>
       <span class="quiet">{{ rollout.release }}</span>
-      <RolloutState :state="rollout.state" class="push" />
+      <RolloutState :rollout="rollout" class="push" />
     </div>
     <StateBar :counts="rollout.states as Counts" />
     <div class="row quiet mt-2">
       <span>{{ rollout.states.confirmed ?? 0 }} of {{ total(rollout.states as Counts) }} confirmed</span>
-      <span>{{ rollout.at_risk }} at risk now</span>
-      <span v-for="(count, reason) in rollout.reasons" :key="reason">{{ count }} {{ reason }}</span>
+      <span v-if="!rollout.ended_at">{{ rollout.at_risk }} at risk now</span>
+      <span v-else>ended {{ moment(rollout.ended_at).slice(0, 16) }}</span>
+      <span v-for="(count, reason) in rollout.harm" :key="reason" class="wrong">{{ count }} {{ reason }}</span>
     </div>
   </v-card>
 </template>
+
+<style scoped>
+.wrong {
+  color: var(--rose);
+}
+</style>

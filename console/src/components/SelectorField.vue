@@ -67,6 +67,21 @@ function input(): HTMLInputElement | null {
   return field.value?.$el.querySelector('input') ?? null
 }
 
+// On the input itself: as a property of the field, the role would stand on a frame around it.
+watch(
+  [field, offered, chosen],
+  () => {
+    const box = input()
+    box?.setAttribute('role', 'combobox')
+    box?.setAttribute('aria-autocomplete', 'list')
+    box?.setAttribute('aria-controls', 'selector-words')
+    box?.setAttribute('aria-expanded', String(offered.value.length > 0))
+    if (chosen.value >= 0) box?.setAttribute('aria-activedescendant', `selector-word-${chosen.value}`)
+    else box?.removeAttribute('aria-activedescendant')
+  },
+  { flush: 'post' },
+)
+
 function look() {
   cursor.value = input()?.selectionStart ?? text.value.length
   open.value = true
@@ -105,10 +120,6 @@ function key(event: KeyboardEvent) {
       clearable
       spellcheck="false"
       autocomplete="off"
-      role="combobox"
-      :aria-expanded="offered.length > 0"
-      aria-controls="selector-words"
-      :aria-activedescendant="chosen >= 0 ? `selector-word-${chosen}` : undefined"
       @update:model-value="(value) => (text = value ?? '')"
       @input="look"
       @click="look"

@@ -28,6 +28,11 @@ async function copy(selector: string) {
   <v-alert v-if="failure" type="error">{{ failure }}</v-alert>
   <template v-if="found">
     <p class="mb-2">{{ found.words }} <span class="quiet">({{ found.kind }})</span></p>
+    <p v-if="found.candidate" class="mb-2" data-testid="candidate">
+      <code class="mono">{{ found.candidate.selector }}</code>
+      <v-btn size="x-small" variant="text" :aria-label="`Copy ${found.candidate.selector}`" @click="copy(found.candidate.selector)">{{ copied === found.candidate.selector ? 'copied' : 'copy' }}</v-btn>
+      <v-btn v-if="canResume" size="x-small" variant="text" :aria-label="`Resume without ${found.candidate.selector}`" @click="emit('leaveOut', found.candidate.selector)">resume without</v-btn>
+    </p>
     <v-table v-if="found.suspects.length" density="compact">
       <thead>
         <tr>

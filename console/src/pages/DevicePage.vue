@@ -2,8 +2,10 @@
 import { computed, ref } from 'vue'
 
 import { api, told, type DeviceDetail } from '../api/client'
+import BenchHere from '../components/BenchHere.vue'
 import BothEnds from '../components/BothEnds.vue'
 import DeviceActions from '../components/DeviceActions.vue'
+import DeviceReleases from '../components/DeviceReleases.vue'
 import DeviceWords from '../components/DeviceWords.vue'
 import InstallHere from '../components/InstallHere.vue'
 import SwapSlots from '../components/SwapSlots.vue'
@@ -42,6 +44,7 @@ const parts = computed(() => {
   })
 })
 const RUNS: Record<string, string> = {
+  'bench-build': 'A bench build: somebody works on it. No rollout overwrites it unasked.',
   'unknown-build': 'No release has these bytes: an unknown build. It is not overwritten unasked.',
   recovery: 'It runs its recovery image: nothing else on it may run. A release brought to it takes it out of there.',
   unreadable: 'It cannot read what it runs.',
@@ -65,6 +68,7 @@ async function settle(reason: string) {
       <div class="row mb-4">
         <h1>{{ device.serial }}</h1>
         <span class="quiet">{{ device.board }} revision {{ device.hw_rev }}, line {{ device.line }}</span>
+        <span v-if="device.on_bench" class="bench">bench device</span>
         <strong v-if="device.admission !== 'admitted'">{{ device.admission }}</strong>
         <span v-if="device.may_enrol_again" class="quiet">may enrol once more</span>
         <StateMark v-if="device.attempt" :state="device.attempt.state" class="push" />
@@ -73,6 +77,7 @@ async function settle(reason: string) {
             <InstallHere :device="device" @done="reload" />
             <SwapSlots :device="device" @done="reload" />
             <PinHere :device="device" @done="reload" />
+            <BenchHere :device="device" @done="reload" />
           </template>
           <DeviceActions :admission="device.admission" :devices="{ serials: [device.serial] }" :count="1" @done="reload" />
         </div>
@@ -91,7 +96,10 @@ async function settle(reason: string) {
               </div>
             </div>
           </div>
-          <v-alert v-if="device.runs && RUNS[device.runs]" type="warning" class="mt-3">{{ RUNS[device.runs] }}</v-alert>
+          <v-alert v-if="device.version_differs" type="warning" class="mt-3">
+            version-differs: it says that it is {{ device.says_version }}; its bytes are {{ device.version }}, and they decide.
+          </v-alert>
+        <v-alert v-if="device.runs && RUNS[device.runs]" type="warning" class="mt-3">{{ RUNS[device.runs] }}</v-alert>
           <v-alert v-for="mark in marks" :key="mark" type="warning" class="mt-3">
             {{ mark }} <v-btn size="small" class="ml-2" @click="settling = 'settle'">settle …</v-btn>
           </v-alert>
@@ -105,7 +113,7 @@ async function settle(reason: string) {
             <dt>Update</dt>
             <dd>
               <template v-if="device.obstacles?.length">cannot be updated: {{ device.obstacles.join('; ') }}</template>
-              <template v-else>can be updated; {{ device.way_back ? 'can go back' : 'no way back' }} without a download</template>
+              <template v-else>can be updated; {{ device.way_back ? 'can go back' : 'no way back' }} without a download<template v-if="device.standby_failed">: its other slot holds what went bad ({{ device.standby_failed }})</template></template>
             </dd>
             <template v-if="device.waiting">
               <dt>Waits for</dt>
@@ -140,6 +148,8 @@ async function settle(reason: string) {
           </dl>
         </v-card>
       </div>
+      <h2>Releases of its board</h2>
+      <v-card class="panel mb-5"><DeviceReleases :id="device.id" :serial="device.serial" /></v-card>
       <h2>Both ends</h2>
       <v-card class="panel mb-5"><BothEnds :device="device" /></v-card>
       <h2>Timeline, newest first</h2>
@@ -149,6 +159,11 @@ async function settle(reason: string) {
 </template>
 
 <style scoped>
+.bench {
+  padding: 1px 8px;
+  border: 1px solid var(--honey);
+  border-radius: 8px;
+}
 .two {
   grid-template-columns: 1fr 1fr;
 }

@@ -9,6 +9,7 @@ import LineageRiver from '../components/LineageRiver.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
 import SelectorField from '../components/SelectorField.vue'
 import StateMark from '../components/StateMark.vue'
+import { COLUMNS, labelColumn, turned, useColumns, type Column } from '../columns'
 import { useLoading } from '../loading'
 import { useClock } from '../stores/clock'
 import { reloadOn } from '../stores/feed'
@@ -31,6 +32,27 @@ const picker = ref<HTMLInputElement | null>(null)
 const file = ref<File | null>(null)
 const report = ref<Schemas['ImportReport'] | null>(null)
 const next = ref<string | null>(null)
+const chosen = useColumns()
+const labels = ref<string[]>([])
+const order = computed(() => String(route.query.by ?? ''))
+const offered = computed(() => [...COLUMNS, ...labels.value.map(labelColumn)])
+// In the order of the list, labels before what devices say of themselves; a label that nobody has any more is left out.
+const columns = computed(() => {
+  const at = (column: Column) => (column.name.startsWith('label.') ? 2.5 : COLUMNS.indexOf(column))
+  return offered.value.filter((column) => chosen.value.includes(column.name)).sort((one, other) => at(one) - at(other))
+})
+
+function sorted(by: string | undefined): 'ascending' | 'descending' | 'none' {
+  if (!by) return 'none'
+  return order.value === by ? 'ascending' : order.value === `-${by}` ? 'descending' : 'none'
+}
+
+function sort(by: string) {
+  // By serial is how they are listed anyway.
+  const next = by === 'serial' ? (order.value === '-serial' ? '' : '-serial') : turned(order.value, by)
+  const { by: _, ...rest } = route.query
+  void router.replace({ query: next ? { ...rest, by: next } : rest })
+}
 
 const { failure, loaded, reload } = useLoading(async () => {
   const { now, scale } = await told(api.GET('/api/v1/overview'))
@@ -40,19 +62,22 @@ const { failure, loaded, reload } = useLoading(async () => {
   next.value = page.next ?? null
   total.value = page.total ?? null
   selections.value = await told(api.GET('/api/v1/selections'))
+  const facts = await told(api.GET('/api/v1/facts'))
+  labels.value = facts.filter((fact) => fact.kind === 'label').map((fact) => fact.name)
 })
 reloadOn((event) => ['attempt', 'device', 'admission'].includes(event.kind), reload, 1500)
 
 function asked() {
   const text = String(route.query.where ?? '').trim()
-  return text ? { where: text } : {}
+  return { ...(text ? { where: text } : {}), ...(order.value ? { order: order.value } : {}) }
 }
 
-const exported = computed(() => `/api/v1/inventory?${new URLSearchParams(asked() as Record<string, string>)}`)
+const exported = computed(() => `/api/v1/inventory?${new URLSearchParams(asked().where ? { where: asked().where ?? '' } : {})}`)
 
 function pick(text: string) {
   where.value = text
-  void router.push({ query: text.trim() ? { where: text.trim() } : {} })
+  const by = order.value ? { by: order.value } : {}
+  void router.push({ query: { ...by, ...(text.trim() ? { where: text.trim() } : {}) } })
 }
 
 watch([over, line], async () => {
@@ -92,8 +117,8 @@ async function more() {
 }
 
 watch(
-  () => route.query.where,
-  async (text) => {
+  () => [route.query.where, route.query.by],
+  async ([text]) => {
     where.value = String(text ?? '')
     devices.value = []
     await reload()
@@ -108,6 +133,12 @@ watch(
       <span v-if="total !== null" class="quiet">{{ devices.length }} of {{ total }} devices</span>
       <span class="push row">
         <v-btn size="small" @click="over = !over">{{ over ? 'hide' : 'show' }} versions over time</v-btn>
+        <v-menu :close-on-content-click="false">
+          <template #activator="{ props: menu }"><v-btn size="small" v-bind="menu">columns …</v-btn></template>
+          <v-card class="panel">
+            <v-checkbox v-for="column in offered" :key="column.name" v-model="chosen" :value="column.name" :label="column.title" density="compact" hide-details />
+          </v-card>
+        </v-menu>
         <v-btn size="small" :href="exported" download>export CSV</v-btn>
         <v-btn size="small" @click="picker?.click()">import CSV …</v-btn>
         <input ref="picker" type="file" accept=".csv,.jsonl" hidden aria-label="Devices to import" @change="choose" />
@@ -136,6 +167,18 @@ watch(
             <tr v-for="one in report.refusals.slice(0, 20)" :key="one.line_number"><td class="count">{{ one.line_number }}</td><td>{{ one.serial }}</td><td class="wrap">{{ one.detail }}</td></tr>
           </tbody>
         </v-table>
+        <v-table v-if="report.changes.length" density="compact" class="mb-3">
+          <thead>
+            <tr><th scope="col">Serial</th><th scope="col">Changes</th><th scope="col">From</th><th scope="col">To</th></tr>
+          </thead>
+          <tbody>
+            <template v-for="change in report.changes.slice(0, 20)" :key="change.serial">
+              <tr v-for="(field, name) in change.fields" :key="name">
+                <td>{{ change.serial }}</td><td>{{ name }}</td><td>{{ field.before ?? '–' }}</td><td>{{ field.after ?? '–' }}</td>
+              </tr>
+            </template>
+          </tbody>
+        </v-table>
       </template>
     </ReasonDialog>
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
@@ -147,35 +190,36 @@ watch(
       <v-table>
         <thead>
           <tr>
-            <th scope="col">Serial</th>
-            <th scope="col">Board</th>
-            <th scope="col" class="count">Rev</th>
-            <th scope="col">Site</th>
-            <th scope="col">Yard</th>
-            <th scope="col">Presence</th>
-            <th scope="col">Heard</th>
-            <th scope="col">Runs</th>
-            <th scope="col">Newest attempt</th>
+            <th scope="col" :aria-sort="order === '-serial' ? 'descending' : order ? 'none' : 'ascending'">
+              <button class="head" type="button" @click="sort('serial')">Serial</button>
+            </th>
+            <th v-for="column in columns" :key="column.name" scope="col" :class="{ count: column.count }" :aria-sort="sorted(column.order)">
+              <button v-if="column.order" class="head" type="button" @click="sort(column.order)">
+                {{ column.title }}<span aria-hidden="true">{{ { ascending: ' ↑', descending: ' ↓', none: '' }[sorted(column.order)] }}</span>
+              </button>
+              <template v-else>{{ column.title }}</template>
+            </th>
           </tr>
         </thead>
         <tbody>
           <tr v-for="device in devices" :key="device.id">
             <td><router-link :to="`/fleet/${device.serial}`">{{ device.serial }}</router-link></td>
-            <td>{{ device.board }}</td>
-            <td class="count">{{ device.hw_rev }}</td>
-            <td>{{ device.labels.site }}</td>
-            <td>{{ device.labels.yard }}</td>
-            <td>{{ device.presence }}</td>
-            <td class="quiet">{{ device.seen_at ? ago(Date.parse(device.seen_at), clock.now.getTime()) : 'never' }}</td>
-            <td>
-              {{ device.version ?? '–' }}
-              <span v-if="device.runs && device.runs !== 'release'" class="unknown">{{ device.runs.replace('-', ' ') }}</span>
-            </td>
-            <td>
-              <template v-if="device.attempt">
-                <StateMark :state="device.attempt.state" />
-                <span class="quiet"> {{ device.waiting ? `waits for ${device.waiting}` : device.attempt.reason }}</span>
+            <td v-for="column in columns" :key="column.name" :class="{ count: column.count, quiet: column.name === 'heard', mono: column.name === 'digest' }">
+              <template v-if="column.name.startsWith('label.')">{{ device.labels[column.name.slice(6)] }}</template>
+              <template v-else-if="column.name === 'heard'">{{ device.seen_at ? ago(Date.parse(device.seen_at), clock.now.getTime()) : 'never' }}</template>
+              <template v-else-if="column.name === 'runs'">
+                {{ device.version ?? '–' }}
+                <span v-if="device.runs && device.runs !== 'release'" class="unknown">{{ device.runs.replace('-', ' ') }}</span>
+                <span v-if="device.version_differs" class="unknown" :title="`It says ${device.says_version} of itself; its bytes are ${device.version}.`">version-differs</span>
               </template>
+              <template v-else-if="column.name === 'digest'">{{ device.digest?.slice(0, 12) }}</template>
+              <template v-else-if="column.name === 'attempt'">
+                <template v-if="device.attempt">
+                  <StateMark :state="device.attempt.state" />
+                  <span class="quiet"> {{ device.waiting ? `waits for ${device.waiting}` : device.attempt.reason }}</span>
+                </template>
+              </template>
+              <template v-else>{{ device[column.name as keyof Device] }}</template>
             </td>
           </tr>
         </tbody>
@@ -192,6 +236,14 @@ watch(
 </template>
 
 <style scoped>
+.head {
+  padding: 0;
+  border: 0;
+  background: none;
+  color: inherit;
+  font: inherit;
+  cursor: pointer;
+}
 .unknown {
   color: var(--rose);
 }

@@ -1,22 +1,64 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
 
 import { api, told, type JournalEntry } from '../api/client'
+import EmptyState from '../components/EmptyState.vue'
 import { useLoading } from '../loading'
 import { reloadOn } from '../stores/feed'
 import { moment } from '../words'
 
+type Filter = { by: string; what: string; subject: string; text: string; since: string; until: string; enrolments: boolean }
+const TEXTS = ['by', 'what', 'subject', 'text', 'since', 'until'] as const
+const LABELS: Record<(typeof TEXTS)[number], string> = {
+  by: 'Who',
+  what: 'What',
+  subject: 'Subject',
+  text: 'Words anywhere',
+  since: 'Since (service time)',
+  until: 'Until',
+}
+const PAUSE_MS = 300
+const route = useRoute()
+const router = useRouter()
 const entries = ref<JournalEntry[]>([])
 const next = ref<string | null>(null)
-const { failure, reload } = useLoading(async () => {
-  const page = await told(api.GET('/api/v1/journal', { params: { query: { limit: Math.max(100, entries.value.length) } } }))
+const wanted = ref<Filter>(read())
+
+function read(): Filter {
+  const said = (name: string) => String(route.query[name] ?? '')
+  return { ...(Object.fromEntries(TEXTS.map((name) => [name, said(name)])) as Omit<Filter, 'enrolments'>), enrolments: said('enrolments') === 'yes' }
+}
+
+const query = computed(() => {
+  const texts = Object.fromEntries(TEXTS.filter((name) => wanted.value[name]?.trim()).map((name) => [name, wanted.value[name].trim()]))
+  return { ...texts, decisions: !wanted.value.enrolments }
+})
+const filtered = computed(() => TEXTS.some((name) => wanted.value[name]?.trim()))
+const { failure, loaded, reload } = useLoading(async () => {
+  const page = await told(api.GET('/api/v1/journal', { params: { query: { ...query.value, limit: Math.max(100, entries.value.length) } } }))
   entries.value = page.items
   next.value = page.next ?? null
 })
 reloadOn((event) => event.kind !== 'attempt' && event.kind !== 'device', reload, 1000)
 
+let waiting = 0
+watch(
+  wanted,
+  () => {
+    window.clearTimeout(waiting)
+    waiting = window.setTimeout(async () => {
+      entries.value = []
+      const texts = Object.fromEntries(TEXTS.filter((name) => wanted.value[name]).map((name) => [name, wanted.value[name]]))
+      await router.replace({ query: { ...texts, ...(wanted.value.enrolments ? { enrolments: 'yes' } : {}) } })
+      await reload()
+    }, PAUSE_MS)
+  },
+  { deep: true },
+)
+
 async function more() {
-  const page = await told(api.GET('/api/v1/journal', { params: { query: { limit: 100, after: Number(next.value) } } }))
+  const page = await told(api.GET('/api/v1/journal', { params: { query: { ...query.value, limit: 100, after: Number(next.value) } } }))
   entries.value.push(...page.items)
   next.value = page.next ?? null
 }
@@ -24,9 +66,25 @@ async function more() {
 
 <template>
   <div class="page">
-    <h1 class="mb-3">Journal</h1>
+    <div class="row mb-3">
+      <h1>Journal</h1>
+      <v-checkbox v-model="wanted.enrolments" label="with devices that enrolled" density="compact" hide-details class="push" />
+    </div>
+    <form class="filters mb-3" role="search" aria-label="Filter the journal" @submit.prevent="reload">
+      <v-text-field
+        v-for="name in TEXTS"
+        :key="name"
+        v-model="wanted[name]"
+        :label="LABELS[name]"
+        :placeholder="name === 'since' || name === 'until' ? '2026-11-29 09:00' : undefined"
+        density="compact"
+        hide-details
+        clearable
+        @click:clear="wanted[name] = ''"
+      />
+    </form>
     <v-alert v-if="failure" type="error" class="mb-3">{{ failure }}</v-alert>
-    <v-card>
+    <v-card v-if="entries.length">
       <v-table>
         <thead>
           <tr>
@@ -53,5 +111,17 @@ async function more() {
       </v-table>
       <div v-if="next" class="pa-3"><v-btn @click="more">Show 100 more</v-btn></div>
     </v-card>
+    <v-card v-else-if="loaded && !failure">
+      <EmptyState v-if="filtered" title="Nothing in the journal fits">Take a filter away, or show devices that enrolled.</EmptyState>
+      <EmptyState v-else title="Nothing was decided yet" command="herald board add BOARD.toml">What anybody or the conductor decides is written here for good.</EmptyState>
+    </v-card>
   </div>
 </template>
+
+<style scoped>
+.filters {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(160px, 1fr));
+  gap: 8px;
+}
+</style>

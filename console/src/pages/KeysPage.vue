@@ -23,6 +23,16 @@ const { failure, loaded, reload } = useLoading(async () => {
 })
 reloadOn((event) => ['keys', 'board', 'release'].includes(event.kind), reload)
 
+function whereItRuns(board: Schemas['BoardOut']): string {
+  if (board.runs === 'where-linked') return 'runs only where it is linked for: an image for each slot'
+  if (board.runs === 'mapped') return `linked for ${address(board.run_address)}, where the boot loader maps the slot that it starts`
+  return 'runs in any slot'
+}
+
+function address(at: number | null | undefined): string {
+  return at === null || at === undefined ? '–' : `0x${at.toString(16).padStart(8, '0')}`
+}
+
 function signed(fingerprint: string): number {
   return releases.value.filter((release) => release.key === fingerprint).length
 }
@@ -78,7 +88,7 @@ function signed(fingerprint: string): number {
           <dt>checks in</dt>
           <dd>every {{ board.check_in }}<span v-for="one in board.check_in_exceptions" :key="one.where">; {{ one.every }} where {{ one.where }}</span></dd>
           <dt>code</dt>
-          <dd>{{ board.position_dependent ? 'runs only where it is linked for: an image for each slot' : 'runs in any slot' }}</dd>
+          <dd>{{ whereItRuns(board) }}</dd>
           <dt>way back</dt>
           <dd>{{ board.single_slot ? 'none without a download: a single slot for app' : 'the other slot' }}</dd>
           <dt>vendor</dt>
@@ -93,7 +103,7 @@ function signed(fingerprint: string): number {
               <td>{{ slot.name }}</td>
               <td>{{ slot.component }}</td>
               <td class="count">{{ amount(slot.size) }}</td>
-              <td class="mono">{{ slot.address === null || slot.address === undefined ? '–' : `0x${slot.address.toString(16).padStart(8, '0')}` }}</td>
+              <td class="mono">{{ address(slot.address) }}</td>
             </tr>
           </tbody>
         </v-table>
@@ -113,10 +123,10 @@ function signed(fingerprint: string): number {
   padding-bottom: 8px;
 }
 .active {
-  color: var(--sage);
+  color: var(--sage-ink);
 }
 .retired {
-  color: var(--stone);
+  color: var(--stone-ink);
 }
 .revoked {
   color: var(--rose);

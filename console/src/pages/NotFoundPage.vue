@@ -4,8 +4,9 @@ import EmptyState from '../components/EmptyState.vue'
 
 <template>
   <div class="page">
+    <h1 class="mb-3">There is no such page</h1>
     <v-card>
-      <EmptyState title="There is no such page"><router-link to="/">Now</router-link> is a good place to start.</EmptyState>
+      <EmptyState title="Lost?"><router-link to="/">Now</router-link> is a good place to start.</EmptyState>
     </v-card>
   </div>
 </template>

@@ -7,14 +7,15 @@ import PresenceRiver from '../components/PresenceRiver.vue'
 import RolloutCard from '../components/RolloutCard.vue'
 import { useLoading } from '../loading'
 import { useClock } from '../stores/clock'
-import { reloadOn, useFeed } from '../stores/feed'
+import { useLatest } from '../latest'
+import { reloadOn } from '../stores/feed'
 import { moment } from '../words'
 
 const PRESENCE = ['online', 'late', 'offline', 'never-seen'] as const
 const LATEST = 9
 const overview = ref<Overview | null>(null)
 const samples = ref<Schemas['PresenceSample'][]>([])
-const latest = ref<FeedEvent[]>([])
+const { latest } = useLatest(['rollout', 'release', 'admission'], LATEST)
 const clock = useClock()
 const { failure, reload } = useLoading(async () => {
   overview.value = await told(api.GET('/api/v1/overview'))
@@ -22,11 +23,6 @@ const { failure, reload } = useLoading(async () => {
   samples.value = await told(api.GET('/api/v1/presence'))
 })
 reloadOn(() => true, reload, 600)
-useFeed().listen((event) => {
-  if (event.kind === 'rollout' || event.kind === 'release' || event.kind === 'admission') {
-    latest.value = [event, ...latest.value].slice(0, LATEST)
-  }
-})
 
 const known = computed(() => Object.values(overview.value?.presence ?? {}).reduce((sum, n) => sum + n, 0))
 const needs = computed(() => {
@@ -39,6 +35,15 @@ const needs = computed(() => {
       text: `Rollout ${rollout.id} asks for go: ring ${ring.name}, ${ring.planned} devices`,
       to: `/rollouts/${rollout.id}`,
     })),
+    ...now.moving
+      .filter((rollout) => rollout.stands_still)
+      .map((rollout) => ({ text: `Rollout ${rollout.id} does not move by itself: ${rollout.stands_still}`, to: `/rollouts/${rollout.id}` })),
+    ...[...now.moving, ...(now.ended ?? [])]
+      .filter((rollout) => rollout.unasked)
+      .map((rollout) => ({
+        text: `${rollout.unasked} ${rollout.unasked === 1 ? 'device' : 'devices'} of rollout ${rollout.id} switched without clearance`,
+        to: `/rollouts/${rollout.id}`,
+      })),
     ...halted.map((rollout) => ({ text: `Rollout ${rollout.id} is halted: ${rollout.reason}`, to: `/rollouts/${rollout.id}` })),
     ...(now.attention ?? []).map((one) => ({
       text: `${one.devices} ${one.devices === 1 ? 'device' : 'devices'} ${one.words}: ${one.first.join(', ')}${one.devices > one.first.length ? ' …' : ''}`,
@@ -81,11 +86,20 @@ function word(event: FeedEvent): string {
         <div class="columns">
           <RolloutCard v-for="rollout in overview.moving" :key="rollout.id" :rollout="rollout" />
           <v-card v-if="!overview.moving.length">
-            <EmptyState title="No rollout is under way" command="herald rollout start PLAN.toml">
+            <EmptyState v-if="!known && !overview.ended?.length" title="Nothing is here yet" command="herald board add BOARD.toml">
+              First comes a board, then a key, a release and devices: <router-link to="/keys">Keys and boards</router-link>
+            </EmptyState>
+            <EmptyState v-else title="No rollout is under way" command="herald rollout start PLAN.toml">
               Write a plan, then start it. <router-link to="/rollouts">Earlier rollouts</router-link>
             </EmptyState>
           </v-card>
         </div>
+        <section v-if="overview.ended?.length" class="ended">
+          <h2>Ended lately</h2>
+          <div class="columns" data-testid="ended">
+            <RolloutCard v-for="rollout in overview.ended" :key="rollout.id" :rollout="rollout" />
+          </div>
+        </section>
       </section>
       <section>
         <h2>Presence</h2>
@@ -114,7 +128,7 @@ function word(event: FeedEvent): string {
         <template v-if="latest.length">
           <h2>Latest</h2>
           <v-card class="panel">
-            <div v-for="event in latest" :key="event.id" class="row">
+            <div v-for="event in latest" :key="event.id" class="row told">
               <span class="quiet">{{ event.at.slice(11, 19) }}</span>
               <span>{{ word(event) }}</span>
             </div>
@@ -129,6 +143,13 @@ function word(event: FeedEvent): string {
 .now {
   grid-template-columns: 3fr 2fr;
   gap: 22px;
+}
+.told {
+  flex-wrap: nowrap;
+  align-items: baseline;
+}
+.ended {
+  margin-top: 20px;
 }
 .presence {
   display: grid;

@@ -3,6 +3,7 @@ import { onMounted, onScopeDispose, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, told, type Schemas } from '../api/client'
+import EmptyState from '../components/EmptyState.vue'
 import PlanForm from '../components/PlanForm.vue'
 import PlanPreview from '../components/PlanPreview.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
@@ -21,19 +22,20 @@ const failure = ref('')
 const asking = ref(false)
 const overtake = ref(false)
 const releases = ref<string[]>([])
+const listed = ref(false)
 const starting = ref<string | null>(null)
 let waiting = 0
 let asked = 0
 
 onMounted(async () => {
   const page = await told(api.GET('/api/v1/releases', { params: { query: { limit: 100 } } }))
+  listed.value = true
   releases.value = page.items.filter((one) => one.state === 'published').map((one) => `${one.board}/${one.line}/${one.version}`)
   const wanted = String(route.query.release ?? '')
   if (wanted && plan.value.release !== wanted) {
     const [board, line] = wanted.split('/')
     plan.value = emptyPlan(wanted, `board = ${board} and line = ${line}`)
-  }
-  if (plan.value.release) void look()
+  } else if (plan.value.release) void look()
 })
 onScopeDispose(() => window.clearTimeout(waiting))
 
@@ -131,7 +133,11 @@ function download() {
       <v-card class="panel beside" aria-live="polite">
         <h2>What it would do now</h2>
         <v-alert v-if="failure" type="error" class="mb-3" role="alert">{{ failure }}</v-alert>
-        <p v-if="!preview && !failure" class="quiet">Choose a release and say whom it is for: the numbers appear here.</p>
+        <EmptyState v-if="listed && !releases.length" title="Nothing is published yet" command="herald release publish FILE --key KEY.pem">
+          A plan brings a release to devices, so there must be one first.
+        </EmptyState>
+        <p v-else-if="!preview && asking" class="quiet">Counting devices…</p>
+        <p v-else-if="!preview && !failure" class="quiet">Choose a release and say whom it is for: the numbers appear here.</p>
         <div v-if="preview" :class="{ stale: !!failure || asking }"><PlanPreview :preview="preview" /></div>
       </v-card>
     </div>
@@ -154,7 +160,7 @@ function download() {
   top: 12px;
 }
 .stale {
-  opacity: 0.45;
+  opacity: 0.8;
 }
 .overtake {
   flex: 0 0 auto;

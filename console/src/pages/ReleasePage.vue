@@ -59,6 +59,10 @@ function place(component: Release['components'][number]): string {
         <v-card class="panel">
           <div class="numbers mb-3">
             <div><div class="number">{{ release.running }}</div><div class="quiet">run it now</div></div>
+            <div v-if="release.version_differs">
+              <div class="number">{{ release.version_differs }}</div>
+              <div class="quiet" title="The bytes are these; the version that they say of themselves is another.">of them: version-differs</div>
+            </div>
             <div><div class="number">{{ release.on_the_way }}</div><div class="quiet">on the way</div></div>
             <div><div class="number">{{ release.floor }}</div><div class="quiet">floor number</div></div>
             <div><div class="number text-no-wrap">{{ amount(release.size) }}</div><div class="quiet">in {{ release.components.length === 1 ? 'one image' : `${release.components.length} images` }}</div></div>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 
-import { api, told, type Attempt, type FeedEvent, type Rollout, type Schemas } from '../api/client'
+import { api, told, type Attempt, type Rollout, type Schemas } from '../api/client'
 import ActOnRollout from '../components/ActOnRollout.vue'
 import AttemptDialog from '../components/AttemptDialog.vue'
 import BrakePanel from '../components/BrakePanel.vue'
+import ChoiceList from '../components/ChoiceList.vue'
 import CourseChart from '../components/CourseChart.vue'
 import PlanEdit from '../components/PlanEdit.vue'
 import RingArcs from '../components/RingArcs.vue'
@@ -14,9 +15,12 @@ import StateMark from '../components/StateMark.vue'
 import SuspectsPanel from '../components/SuspectsPanel.vue'
 import { useLoading } from '../loading'
 import { STATES, total, type Counts } from '../states'
-import { reloadOn, useFeed } from '../stores/feed'
-import { amount, moment } from '../words'
+import { useLatest } from '../latest'
+import { useClock } from '../stores/clock'
+import { reloadOn } from '../stores/feed'
+import { amount, inWords, listed, moment } from '../words'
 
+const clock = useClock()
 const PAGE = 200
 const LATEST = 8
 const props = defineProps<{ id: number }>()
@@ -27,7 +31,8 @@ const filter = ref<string | null>(null)
 const ring = ref<number | null>(null)
 const reason = ref<string | null>(null)
 const waitingFor = ref<Attempt['waiting_for'] | null>(null)
-const latest = ref<FeedEvent[]>([])
+const { latest, fill: fillLatest } = useLatest(['rollout', 'attempt'], LATEST, () => props.id)
+const everBad = ref(false)
 const course = ref<Schemas['CoursePoint'][]>([])
 const looked = ref<Attempt | null>(null)
 const brakes = ref<Schemas['BrakesOut'] | null>(null)
@@ -40,12 +45,18 @@ const { failure, reload } = useLoading(async () => {
     state: (filter.value ?? undefined) as Attempt['state'] | undefined,
     ring: ring.value ?? undefined,
     reason: reason.value ?? undefined,
+    ever_bad: everBad.value || undefined,
     waiting_for: (waitingFor.value ?? undefined) as Schemas['WaitingFor'] | undefined,
   }
-  const [shown, page] = await Promise.all([
+  const attemptsWith = (bad: boolean) => told(api.GET('/api/v1/rollouts/{rollout_id}/attempts', { params: { path, query: { ...query, ever_bad: bad } } }))
+  // Whoever ever went bad comes first.
+  const [shown, bad, others] = await Promise.all([
     told(api.GET('/api/v1/rollouts/{rollout_id}', { params: { path } })),
-    told(api.GET('/api/v1/rollouts/{rollout_id}/attempts', { params: { path, query } })),
+    attemptsWith(true),
+    everBad.value ? { items: [], next: null } : attemptsWith(false),
   ])
+  const items = [...bad.items, ...others.items]
+  const page = { items: items.slice(0, PAGE), next: items.length > PAGE || bad.next || others.next }
   rollout.value = shown
   if (looked.value) looked.value = page.items.find((one) => one.id === looked.value?.id) ?? looked.value
   attempts.value = page.items
@@ -62,27 +73,26 @@ const { reload: reloadBrakes } = useLoading(async () => {
   brakes.value = await told(api.GET('/api/v1/rollouts/{rollout_id}/brake', { params: { path: { rollout_id: props.id } } }))
 })
 reloadOn((event) => event.rollout_id === props.id, reloadBrakes, 3000)
-watch([filter, ring, reason, waitingFor], reload)
+watch([filter, ring, reason, waitingFor, everBad], reload)
 // From a rollout to its rollback and back: the same page with another number.
 watch(
   () => props.id,
   () => {
-    latest.value = []
-    void Promise.all([reload(), reloadCourse(), reloadBrakes()])
+    void Promise.all([reload(), reloadCourse(), reloadBrakes(), fillLatest()])
   },
 )
-useFeed().listen((event) => {
-  if (event.rollout_id !== props.id || !worthTelling(event)) return
-  latest.value = [event, ...latest.value].slice(0, LATEST)
-})
 
 const counts = computed(() => (rollout.value?.states ?? {}) as Counts)
 const present = computed(() => STATES.filter((state) => counts.value[state]))
 
-function worthTelling(event: FeedEvent): boolean {
-  return event.kind === 'rollout' || (event.kind === 'attempt' && event.data.moved !== false)
+function lookAt(what: 'failures' | 'suspects') {
+  if (what === 'failures') everBad.value = true
+  document.getElementById(what === 'failures' ? 'attempts' : 'suspects')?.scrollIntoView({ behavior: 'smooth' })
 }
-
+function until(at: string): string {
+  const left = Date.parse(at) - clock.now.getTime()
+  return left > 0 ? `${moment(at).slice(5, 16)} at the earliest, ${inWords(left)}` : 'as soon as it may'
+}
 const passed = computed(() => Object.values(rollout.value?.passed_over ?? {}).reduce((a, b) => a + b, 0))
 const harmed = computed(() => total((rollout.value?.harm ?? {}) as Counts))
 const brakeUntil = computed(() => {
@@ -106,11 +116,11 @@ function pick(wanted: string) {
     <template v-if="rollout">
       <div class="row mb-2">
         <h1>{{ rollout.name }}</h1>
-        <RolloutState :state="rollout.state" data-testid="rollout-state" />
+        <RolloutState :rollout="rollout" data-testid="rollout-state" />
         <span class="push" />
         <PlanEdit :rollout="rollout" @done="reload" />
         <v-btn size="small" :href="`/api/v1/rollouts/${rollout.id}/report.html`" target="_blank">report</v-btn>
-        <ActOnRollout ref="actions" :rollout="rollout" @done="reload" />
+        <ActOnRollout ref="actions" :rollout="rollout" @done="reload" @look="lookAt" />
       </div>
       <p class="quiet mb-4">
         rollout {{ rollout.id }} · {{ rollout.release }} · {{ rollout.plan.target }} · {{ rollout.state === 'scheduled' ? 'scheduled' : 'started' }} by {{ rollout.created_by }} {{ moment(rollout.started_at ?? rollout.plan.calendar?.start) }}
@@ -118,9 +128,14 @@ function pick(wanted: string) {
       </p>
       <v-alert v-if="rollout.state === 'halted'" type="error" class="mb-4">
         <p class="mb-1"><strong>Halted:</strong> {{ rollout.reason }}.</p>
-        <ul class="choices">
-          <li v-for="choice in rollout.choices" :key="choice">{{ choice.replace(/: herald .*/, '') }}</li>
-        </ul>
+        <ChoiceList :choices="rollout.choices" @choose="(choice) => actions?.choose(choice)" />
+      </v-alert>
+      <v-alert v-else-if="rollout.halted_why" type="error" variant="outlined" density="compact" class="mb-4" data-testid="was-halted">
+        Was halted: {{ rollout.halted_why }}.<template v-if="rollout.ended_at && rollout.reason && rollout.reason !== rollout.halted_why"> Ended: {{ rollout.reason }}.</template>
+      </v-alert>
+      <v-alert v-else-if="rollout.ended_at && rollout.reason" type="info" class="mb-4">{{ rollout.state }}: {{ rollout.reason }}.</v-alert>
+      <v-alert v-if="rollout.unasked" type="warning" class="mb-4">
+        {{ rollout.unasked }} {{ rollout.unasked === 1 ? 'device' : 'devices' }} switched without clearance (acted-without-clearance). They are believed; find out why they did not wait.
       </v-alert>
       <v-alert v-if="rollout.rolls_back" type="info" class="mb-4">
         Brings devices of <router-link :to="`/rollouts/${rollout.rolls_back}`">rollout {{ rollout.rolls_back }}</router-link> back to what they came from.
@@ -130,6 +145,10 @@ function pick(wanted: string) {
       </v-alert>
       <v-alert v-for="one in rollout.rings.filter((ring) => ring.state === 'awaiting-go' && ring.asks_why)" :key="one.position" type="warning" class="mb-4">
         Ring {{ one.name }} awaits go: {{ one.asks_why }}.
+      </v-alert>
+      <v-alert v-if="rollout.stands_still" type="warning" class="mb-4" data-testid="stands-still">
+        <p class="mb-1"><strong>Nothing moves by itself:</strong> {{ rollout.stands_still }}.</p>
+        <ChoiceList :choices="rollout.choices" @choose="(choice) => actions?.choose(choice)" />
       </v-alert>
       <v-alert v-if="rollout.state === 'held'" type="warning" class="mb-4">Held: {{ rollout.reason }}. No offers and no clearances are given.</v-alert>
 
@@ -141,10 +160,12 @@ function pick(wanted: string) {
               <div class="row mb-1">
                 <strong>{{ one.position + 1 }} {{ one.name }}</strong>
                 <span :class="one.state === 'awaiting-go' ? 'asks' : 'quiet'">{{ one.state }}, soak {{ one.soak }}</span>
-                <span v-if="one.state === 'closed' && one.not_before" class="quiet">not before {{ moment(one.not_before).slice(5, 16) }}</span>
+                <span v-if="one.earliest" class="quiet" :data-testid="`opens-${one.position}`">opens {{ until(one.earliest) }}</span>
                 <span class="push">{{ one.states.confirmed ?? 0 }} of {{ total(one.states as Counts) || `${one.planned} planned` }}</span>
               </div>
               <StateBar :counts="one.states as Counts" />
+              <p v-if="one.hangs_on?.length" class="quiet hangs">waits for: {{ one.hangs_on.join('; ') }}</p>
+              <p v-if="Object.keys(one.set_aside ?? {}).length" class="quiet hangs">set aside, served when their time comes: {{ listed(one.set_aside ?? {}) }}</p>
             </div>
             <div class="numbers">
               <div><div class="number">{{ rollout.targeted }}</div><span class="quiet">targeted</span></div>
@@ -172,7 +193,6 @@ function pick(wanted: string) {
             :key="why"
             type="button"
             class="row wrong"
-            :disabled="!rollout.reasons[why]"
             :aria-pressed="reason === why"
             @click="pick(String(why))"
           >
@@ -180,7 +200,7 @@ function pick(wanted: string) {
             <span v-if="(rollout.reasons[why] ?? 0) < count" class="quiet">{{ rollout.reasons[why] ?? 0 }} still</span>
           </button>
           <h2 class="latest-title">Latest</h2>
-          <p v-if="!latest.length" class="quiet">Nothing since this page was opened.</p>
+          <p v-if="!latest.length" class="quiet">Nothing so far.</p>
           <div v-for="event in latest" :key="event.id" class="row latest">
             <span class="quiet">{{ event.at.slice(11, 19) }}</span>
             <template v-if="event.kind === 'attempt'">
@@ -192,12 +212,12 @@ function pick(wanted: string) {
         </v-card>
       </div>
 
-      <v-card v-if="harmed >= 3" class="panel mb-5">
+      <v-card v-if="harmed" id="suspects" class="panel mb-5">
         <h2>Suspects: what failing devices have in common</h2>
         <SuspectsPanel :rollout-id="id" :stamp="`${harmed}/${rollout.at_risk}`" :can-resume="rollout.state === 'halted'" @leave-out="(selector) => actions?.resumeWithout(selector)" />
       </v-card>
 
-      <div class="row filters">
+      <div id="attempts" class="row filters">
         <h2>Attempts</h2>
         <v-btn size="small" :variant="filter === null ? 'outlined' : 'text'" @click="filter = null">all {{ total(counts) }}</v-btn>
         <v-btn
@@ -209,6 +229,9 @@ function pick(wanted: string) {
           @click="filter = filter === state ? null : state"
         >
           <StateMark :state="state" /><strong class="ml-2">{{ counts[state] }}</strong>
+        </v-btn>
+        <v-btn v-if="harmed" size="small" class="ml-4" :variant="everBad ? 'outlined' : 'text'" :aria-pressed="everBad" @click="everBad = !everBad">
+          <span class="bad">ever bad</span><strong class="ml-2">{{ harmed }}</strong>
         </v-btn>
       </div>
       <div class="row filters">
@@ -249,12 +272,15 @@ function pick(wanted: string) {
               <td class="quiet">{{ attempt.step }} {{ attempt.percent === null ? '' : `${attempt.percent} %` }}</td>
               <td class="wrap">
                 {{ attempt.reason ?? attempt.waiting }}
+                <span v-if="attempt.first_bad_why && attempt.first_bad_why !== attempt.reason" class="bad">was {{ attempt.first_bad_why }} in try {{ attempt.first_bad_try ?? '?' }}</span>
+                <span v-if="attempt.unasked_at" class="bad">switched without clearance</span>
+                <span v-if="attempt.left_out" class="quiet">left out</span>
                 <span v-if="!attempt.reason && attempt.waiting_until" class="quiet">expected {{ moment(attempt.waiting_until).slice(11) }}</span>
               </td>
               <td class="count">{{ attempt.try_number }} of {{ attempt.tries }}</td>
               <td>{{ attempt.from_version }}</td>
               <td class="quiet text-no-wrap">{{ moment(attempt.changed_at) }}</td>
-              <td><v-btn size="x-small" :aria-label="`Timeline of ${attempt.serial}`" @click="looked = attempt">look</v-btn></td>
+              <td><v-btn size="x-small" :aria-label="`Look at the timeline of ${attempt.serial}`" @click="looked = attempt">look</v-btn></td>
             </tr>
           </tbody>
         </v-table>
@@ -294,11 +320,12 @@ function pick(wanted: string) {
 .latest-title {
   margin-top: 18px;
 }
-.choices {
-  padding-left: 18px;
+.hangs {
+  margin: 2px 0 0;
+  font-size: 13px;
 }
 .asks {
-  color: var(--honey);
+  color: var(--honey-ink);
   font-weight: 600;
 }
 .wrong {

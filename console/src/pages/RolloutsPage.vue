@@ -8,7 +8,7 @@ import StateBar from '../components/StateBar.vue'
 import { useLoading } from '../loading'
 import { total, type Counts } from '../states'
 import { reloadOn } from '../stores/feed'
-import { moment } from '../words'
+import { listed, moment } from '../words'
 
 const rollouts = ref<Rollout[]>([])
 const { failure, loaded, reload } = useLoading(async () => {
@@ -33,7 +33,7 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
             <th scope="col">State</th>
             <th scope="col" width="220">Attempts</th>
             <th scope="col" class="count">Confirmed</th>
-            <th scope="col" class="count">Bad</th>
+            <th scope="col" class="count">Ever bad</th>
             <th scope="col" class="count">Passed over</th>
             <th scope="col">Started</th>
           </tr>
@@ -41,14 +41,14 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
         <tbody>
           <tr v-for="rollout in rollouts" :key="rollout.id">
             <td class="count">{{ rollout.id }}</td>
-            <td class="wrap">
+            <td class="wrap name">
               <router-link :to="`/rollouts/${rollout.id}`">{{ rollout.name }}</router-link>
               <div class="quiet">{{ rollout.release }}</div>
             </td>
-            <td><RolloutState :state="rollout.state" /></td>
+            <td><RolloutState :rollout="rollout" /></td>
             <td><StateBar :counts="rollout.states as Counts" /></td>
             <td class="count">{{ rollout.states.confirmed ?? 0 }} of {{ total(rollout.states as Counts) }}</td>
-            <td class="count">{{ Object.values(rollout.reasons).reduce((a, b) => a + b, 0) }}</td>
+            <td class="count" :title="listed(rollout.harm)" :class="{ bad: rollout.ever_bad }">{{ rollout.ever_bad }}</td>
             <td class="count">{{ Object.values(rollout.passed_over).reduce((a, b) => a + b, 0) }}</td>
             <td class="text-no-wrap">{{ moment(rollout.started_at) }}</td>
           </tr>
@@ -62,3 +62,12 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
     </v-card>
   </div>
 </template>
+
+<style scoped>
+.v-table td.name {
+  min-width: 280px;
+}
+.bad {
+  color: var(--rose);
+}
+</style>

@@ -38,13 +38,17 @@ def list_boards(as_json: AsJson = False) -> None:
         return
     rows = [
         [
-            b.name, ", ".join(b.lines), ", ".join(map(str, b.hw_revs)),
+            b.name,
+            ", ".join(b.lines),
+            ", ".join(map(str, b.hw_revs)),
             " + ".join(amount(slot.size) for slot in b.slots if slot.component == "app"),
             ", ".join(dict.fromkeys(slot.component for slot in b.slots)),
-            "no, single slot" if b.single_slot else "yes", b.check_in, str(b.devices),
+            "no, single slot" if b.single_slot else "yes",
+            b.check_in,
+            str(b.devices),
         ]
         for b in boards
-    ]  # fmt: skip
+    ]
     columns = ["board", "lines", "revisions", "slots for app", "components", "way back", "check-in", "devices"]
     table("Boards", columns, rows, right=["devices"])
 
@@ -58,6 +62,7 @@ def show(
 
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.looks import amount
+    from mellow_herald.core.board import Runs
 
     with connect() as herald:
         board = herald.boards.show(name)
@@ -65,13 +70,20 @@ def show(
         print_json(board)
         return
     exceptions = "".join(f"; {one.every} where {one.where}" for one in board.check_in_exceptions)
-    code = "position-dependent: an image for each slot" if board.position_dependent else "runs in any slot"
+    code = {
+        Runs.ANYWHERE: "runs in any slot",
+        Runs.WHERE_LINKED: "runs only where it is linked for: an image for each slot",
+        Runs.MAPPED: f"linked for {board.run_address or 0:#010x}, where the boot loader maps the slot that it starts",
+    }[board.runs]
     fields = [
-        ("lines", ", ".join(board.lines)), ("revisions", ", ".join(map(str, board.hw_revs))),
-        ("vendor", board.vendor_domain), ("code", code), ("check-in", f"every {board.check_in}{exceptions}"),
+        ("lines", ", ".join(board.lines)),
+        ("revisions", ", ".join(map(str, board.hw_revs))),
+        ("vendor", board.vendor_domain),
+        ("code", code),
+        ("check-in", f"every {board.check_in}{exceptions}"),
         ("way back", "no, a single slot for app" if board.single_slot else "yes, two slots for app"),
         ("devices", str(board.devices)),
-    ]  # fmt: skip
+    ]
     screen = console()
     screen.print(Text(board.name, "bold"))
     for what, value in fields:

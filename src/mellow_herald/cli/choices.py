@@ -10,7 +10,7 @@ if TYPE_CHECKING:
 
     from mellow_herald.core.checks import Allowed
 
-Key = Annotated[Path | None, typer.Option("--key", help="The private signing key (PEM).")]
+Key = Annotated[Path | None, typer.Option("--key", envvar="HERALD_KEY", help="The private signing key (PEM).")]
 Line = Annotated[str | None, typer.Option("--line", help="State the line, for an image without nameplate.")]
 Board = Annotated[str | None, typer.Option("--board", help="State the board.")]
 Component = Annotated[str | None, typer.Option("--component", help="State the component (app if left out).")]
@@ -32,11 +32,19 @@ Reason = Annotated[str, typer.Option("--reason", prompt=True, help="Why; it goes
 Yes = Annotated[bool, typer.Option("--yes", help="Do not ask.")]
 
 
-def allow(lower_version: bool = False, cut_off: bool = False, as_is: bool = False) -> "Allowed":
+KeepsSecret = Annotated[
+    str,
+    typer.Option(
+        "--keeps-secret", metavar="REASON", help="Why a key or token stands in the image; goes to the journal."
+    ),
+]
+
+
+def allow(lower_version: bool = False, cut_off: bool = False, as_is: bool = False, keeps_secret: str = "") -> "Allowed":
     """What was asked for in so many words."""
     from mellow_herald.core.checks import Allowed
 
-    return Allowed(lower_version, cut_off, as_is)
+    return Allowed(lower_version, cut_off, as_is, keeps_secret)
 
 
 def stated(**values: Any) -> dict[str, Any]:

@@ -5,6 +5,8 @@ from typing import Annotated
 
 import typer
 
+from mellow_herald.cli.extras import require
+
 
 def demo(
     once: Annotated[bool, typer.Option("--once", help="Play, print a summary, stop.")] = False,
@@ -15,6 +17,7 @@ def demo(
     speed: Annotated[float, typer.Option("--speed", min=1, max=120, help="Service seconds per real second.")] = 15.0,
 ) -> None:
     """Play the scenario: a bad release is halted and rolled back, and the next one goes through."""
+    require("service", "sim")
     from mellow_herald.demo.play import Options, run
 
     run(Options(data_dir, port, devices, seed, speed, once))

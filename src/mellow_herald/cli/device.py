@@ -1,6 +1,6 @@
 """Devices."""
 
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -8,20 +8,40 @@ from mellow_herald.cli import harm
 from mellow_herald.cli.choices import Yes
 from mellow_herald.cli.output import AsJson, Limit, console, print_json, table
 
+if TYPE_CHECKING:
+    from mellow_herald.wire.fleet import DeviceOut, DeviceReleases
+
 app = typer.Typer(name="device", help="The fleet.", no_args_is_help=True)
 app.registered_commands += harm.device_app.registered_commands
 Where = Annotated[str | None, typer.Option("--where", help='A selector, e.g. "board = comb-s1 and site = fernhollow".')]
 Reason = Annotated[str, typer.Option("--reason", help="Why; it goes to the journal.")]
+Serials = Annotated[list[str] | None, typer.Argument(metavar="SERIAL", help="Devices by their serial.")]
+
+
+RUNS = {
+    "bench-build": "bench build",
+    "unknown-build": "unknown build",
+    "recovery": "recovery image",
+    "unreadable": "cannot read what it runs",
+    None: "nothing known",
+}
 
 
 @app.command("list")
-def list_devices(where: Where = None, as_json: AsJson = False, limit: Limit = 50) -> None:
+def list_devices(
+    where: Where = None,
+    order: Annotated[
+        str | None, typer.Option("--by", help="In which order: serial, hw_rev, version, -seen, label.site …")
+    ] = None,
+    as_json: AsJson = False,
+    limit: Limit = 50,
+) -> None:
     """List devices with what they run and how old that knowledge is."""
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.looks import ago, styled
 
     with connect() as herald:
-        page = herald.devices.list(where=where, limit=limit)
+        page = herald.devices.list(where=where, limit=limit, order=order)
         now = herald.overview().now if not as_json else None
     if as_json:
         print_json(page.items)
@@ -29,32 +49,55 @@ def list_devices(where: Where = None, as_json: AsJson = False, limit: Limit = 50
     assert now is not None
     rows = [
         [
-            d.serial, d.board, str(d.hw_rev), d.labels.get("site", ""), d.presence,
+            d.serial,
+            d.board,
+            str(d.hw_rev),
+            d.labels.get("site", ""),
+            d.presence,
             ago((now - d.seen_at).total_seconds()) if d.seen_at else "never",
-            (d.version or "?") + ("" if d.known_build else " unknown build" if d.version else ""),
+            " ".join(
+                filter(
+                    None,
+                    [
+                        d.version or "?",
+                        RUNS.get(d.runs, "") if d.version else "",
+                        f"version-differs ({d.says_version})" if d.version_differs else "",
+                    ],
+                )
+            ),
             styled(d.attempt.state, d.attempt.reason or "") if d.attempt else "",
         ]
         for d in page.items
-    ]  # fmt: skip
+    ]
     columns = ["serial", "board", "rev", "site", "presence", "heard", "runs", "newest attempt"]
     table(f"{len(page.items)} of {page.total} devices", columns, rows, right=["rev"])
 
 
 @app.command("show")
-def show(serial: str, as_json: AsJson = False) -> None:
-    """Show everything known of one device, with its timeline."""
+def show(
+    serial: str,
+    releases: Annotated[
+        bool, typer.Option("--releases", help="Which releases it could take, or why not; and what it took so far.")
+    ] = False,
+    as_json: AsJson = False,
+) -> None:
+    """Show everything known of one device, with its timeline; or which releases it could take."""
     from mellow_herald.cli.connection import connect
 
     with connect() as herald:
+        if releases:
+            found = herald.devices.releases(serial)
+            if as_json:
+                print_json(found)
+            else:
+                _print_releases(serial, found)
+            return
         device = herald.devices.show(serial)
         now = herald.overview().now
     if as_json:
         print_json(device)
     else:
         _print(device, now)
-
-
-Serials = Annotated[list[str] | None, typer.Argument(metavar="SERIAL", help="Devices by their serial.")]
 
 
 def _decide(to: Any, asked: str, serials: list[str] | None, where: str | None, reason: str, yes: bool) -> None:
@@ -113,18 +156,78 @@ def pin(
 
 @app.command("label")
 def label(
-    serial: str,
-    labels: Annotated[
-        list[str], typer.Argument(metavar="KEY=VALUE", help="KEY=VALUE puts a label on, KEY= takes it off.")
+    words: Annotated[
+        list[str],
+        typer.Argument(
+            metavar="[SERIAL]... KEY=VALUE...", help="Devices by serial; KEY=VALUE puts a label on, KEY= takes it off."
+        ),
     ],
+    where: Where = None,
+    reason: Annotated[str, typer.Option("--reason", help="Why; it goes to the journal.")] = "",
+    yes: Yes = False,
 ) -> None:
-    """Put labels on a device, or take them off."""
+    """Put labels on devices, or take them off."""
     from mellow_herald.cli.choices import labels_of
     from mellow_herald.cli.connection import connect
+    from mellow_herald.core.refusal import Refused
 
+    serials = [word for word in words if "=" not in word]
+    labels = {key: value or None for key, value in labels_of([word for word in words if "=" in word]).items()}
+    if bool(serials) == bool(where):
+        raise Refused("no-devices", "say which devices.", "Name their serials, or pick them with --where.")
+    if not labels:
+        raise Refused(
+            "no-labels", f"{words[-1]!r} is no label.", "Write for example site=fernhollow; site= takes it off."
+        )
     with connect() as herald:
-        device = herald.devices.edit(serial, {key: value or None for key, value in labels_of(labels).items()})
-    print(f"{serial}: {'  '.join(f'{key} = {value}' for key, value in sorted(device.labels.items())) or 'no labels'}")
+        if where and not yes:
+            count = herald.devices.list(where=where, limit=1).total
+            typer.confirm(f"Change labels of {count} devices?", abort=True, err=True)
+        done = herald.devices.label(serials, labels, where=where, reason=reason)
+        _print_left(herald, serials, done)
+        if len(done) == 1:
+            now = herald.devices.show(done[0]).labels
+            print(f"{done[0]}: {'  '.join(f'{key} = {value}' for key, value in sorted(now.items())) or 'no labels'}")
+            return
+    print(f"labelled: {len(done)}{': ' + ', '.join(done) if 0 < len(done) <= 20 else ''}")
+
+
+@app.command("mark")
+def mark(
+    bench: Annotated[
+        bool, typer.Option("--bench/--no-bench", help="A bench device: local builds may be brought to it.")
+    ],
+    serials: Serials = None,
+    where: Where = None,
+    reason: Annotated[str, typer.Option("--reason", help="Why; it goes to the journal.")] = "",
+    yes: Yes = False,
+) -> None:
+    """Mark devices as bench devices, on which local builds are tried; or no longer."""
+    from mellow_herald.cli.connection import connect
+    from mellow_herald.core.refusal import Refused
+
+    if bool(serials) == bool(where):
+        raise Refused("no-devices", "say which devices.", "Name their serials, or pick them with --where.")
+    with connect() as herald:
+        if where and not yes:
+            count = herald.devices.list(where=where, limit=1).total
+            typer.confirm(f"Mark {count} devices?", abort=True, err=True)
+        done = herald.devices.label(serials or [], where=where, on_bench=bench, reason=reason)
+        _print_left(herald, serials or [], done)
+    what = "bench devices" if bench else "no bench devices any more"
+    print(f"{what}: {len(done)}{': ' + ', '.join(done) if 0 < len(done) <= 20 else ''}")
+
+
+def _print_left(herald: Any, serials: list[str], done: list[str]) -> None:
+    """Names the serials that no device has; it is an error if nothing was done."""
+    from mellow_herald.cli.output import note as tell
+    from mellow_herald.core.refusal import Refused
+
+    unknown = [serial for serial in serials if serial not in done]
+    if unknown and not done:
+        raise Refused("not-found", f"there is no device {', '.join(unknown)}.", "See `herald device list`.")
+    if unknown:
+        tell(f"no such device: {', '.join(unknown)}")
 
 
 @app.command("gateway")
@@ -163,6 +266,38 @@ def allow_enrolment(
     print(f"{serial} may enrol once more, with an enrolment code.")
 
 
+def _print_releases(serial: str, found: "DeviceReleases") -> None:
+    from rich.text import Text
+
+    from mellow_herald.cli.looks import styled
+
+    rows = [
+        [
+            one.version,
+            one.line,
+            one.state,
+            Text("could take", "herald.sage") if one.could_take else Text(one.reason or "", "herald.stone"),
+            "" if one.could_take else f"it {one.why}" if not one.runs_it else "it runs these very bytes",
+            "" if one.runs_it else one.mend,
+        ]
+        for one in found.releases
+    ]
+    table(f"Releases for the board of {serial}", ["version", "line", "state", "", "why not", "what can be done"], rows)
+    history = [
+        [
+            f"{one.at:%Y-%m-%d %H:%M}",
+            str(one.rollout_id),
+            one.release + (" (bench build)" if one.scratch else ""),
+            one.from_version or "?",
+            styled(one.state, one.reason or ""),
+            one.rollout,
+        ]
+        for one in found.history
+    ]
+    columns = ["at", "rollout", "release", "ran before", "", "brought by"]
+    table("What it was brought, newest first (service time)", columns, history, right=["rollout"])
+
+
 def _print(device: Any, now: Any) -> None:
     from rich.table import Table
     from rich.text import Text
@@ -181,7 +316,7 @@ def _print(device: Any, now: Any) -> None:
     )
     rows = [
         ("presence", f"{device.presence}, heard {heard}{due}, every {device.interval_s or '?'} s"),
-        ("admission", device.admission),
+        ("admission", device.admission + (", a bench device" if device.on_bench else "")),
         ("labels", labels or "none"),
         *([("note", device.note)] if device.note else []),
         *([("gateway", device.gateway)] if device.gateway else []),
@@ -200,35 +335,44 @@ def _print(device: Any, now: Any) -> None:
     _print_components(device)
     entries = [
         [
-            f"{e.at:%m-%d %H:%M:%S}", e.said_by, str(e.rollout_id or ""), styled(e.state) if e.state else e.what,
+            f"{e.at:%m-%d %H:%M:%S}",
+            e.said_by,
+            str(e.rollout_id or ""),
+            styled(e.state) if e.state else e.what,
             particulars(e),
         ]
         for e in device.timeline
-    ]  # fmt: skip
+    ]
     table("Timeline, newest first (service time)", ["at", "said by", "rollout", "state", ""], entries)
-
-
-RUNS = {
-    "unknown-build": "unknown build",
-    "recovery": "recovery image",
-    "unreadable": "cannot read what it runs",
-    None: "nothing known",
-}
 
 
 def _print_components(device: Any) -> None:
     from rich.text import Text
 
+    from mellow_herald.core.board import slot_words
+
     rows = []
     for name in sorted(device.running.keys() | device.standby.keys(), key=lambda one: (one != "app", one)):
         running, standby = device.running.get(name) or {}, device.standby.get(name) or {}
         build = RUNS.get(device.runs, "") if name == "app" else ""
-        version = Text.assemble(running.get("version") or "?", (f"  {build}" if build else "", "herald.rose"))
+        says = device.says_version if name == "app" and device.version_differs else None
+        runs = device.version if says else running.get("version")
+        version = Text.assemble(
+            runs or "?",
+            (f"  {build}" if build else "", "herald.rose"),
+            (f"  version-differs: it says {says}" if says else "", "herald.honey"),
+        )
         rows.append(
-            [name, version, running.get("slot", ""), str(running.get("floor", "")), running.get("digest", "")[:16],
-             f"{standby['version'] or '?'} in {standby['slot']}" if standby else "empty",
-             standby.get("digest", "")[:16]]
-        )  # fmt: skip
+            [
+                name,
+                version,
+                running.get("slot", ""),
+                str(running.get("floor", "")),
+                running.get("digest", "")[:16],
+                f"{standby['version'] or '?'} in {slot_words(standby['slot'])}" if standby else "empty",
+                standby.get("digest", "")[:16],
+            ]
+        )
     columns = ["component", "runs", "slot", "floor", "digest", "standby", "digest "]
     table("Components", columns, rows, right=["floor"])
 
@@ -236,11 +380,14 @@ def _print_components(device: Any) -> None:
 def _update(device: Any) -> str:
     if device.obstacles:
         return "no: " + "; ".join(device.obstacles)
+    if device.standby_failed:
+        why = f"its other slot holds what went bad ({device.standby_failed})"
+        return f"can be updated; no way back without a download: {why}"
     return f"can be updated; {'can go back' if device.way_back else 'no way back'} without a download"
 
 
-def _waits(device: Any) -> str:
-    return device.waiting + (f", expected {device.waiting_until:%H:%M:%S}" if device.waiting_until else "")
+def _waits(device: "DeviceOut") -> str:
+    return (device.waiting or "") + (f", expected {device.waiting_until:%H:%M:%S}" if device.waiting_until else "")
 
 
 def _marks(device: Any) -> str:

@@ -9,8 +9,11 @@ import typer
 from mellow_herald.cli.output import AsJson, print_json
 
 if TYPE_CHECKING:
+    from mellow_herald.client import Herald
     from mellow_herald.core.checks import Check
 
+# Of those that were settled, so many are named one by one.
+MOST_SETTLED = 20
 LEAST_FREE = 1024**3
 
 
@@ -107,6 +110,28 @@ def _keys(paths: list[Path]) -> "list[Check]":
     return found
 
 
+def _settled(herald: "Herald") -> "Check":
+    """What the service found to stand wrong when it was brought up to date, and settled."""
+    from mellow_herald.core.checks import Check, Verdict
+
+    settled = herald.rollouts.settlements()
+    if not settled:
+        return Check("attempts", Verdict.PASS, "none was found to stand wrong")
+    lines = [
+        f"{one.serial}, rollout {one.rollout_id}: {_standing(one.state_before, one.reason_before)} is by now "
+        f"{_standing(one.state, one.reason)}, since {one.why}"
+        for one in settled[:MOST_SETTLED]
+    ]
+    more = [f"and {len(settled) - MOST_SETTLED} more"] if len(settled) > MOST_SETTLED else []
+    detail = f"{len(settled)} stood wrong and {'was' if len(settled) == 1 else 'were'} settled: "
+    mend = "Look at each with herald device show SERIAL; the journal has them all."
+    return Check("attempts", Verdict.WARN, detail + "; ".join([*lines, *more]), mend)
+
+
+def _standing(state: str, reason: str | None) -> str:
+    return state if reason is None else f"{state} ({reason})"
+
+
 def _service() -> "list[Check]":
     from datetime import UTC, datetime
 
@@ -121,9 +146,10 @@ def _service() -> "list[Check]":
             return [Check("service", Verdict.WARN, str(error), "Start it with herald serve, or set HERALD_URL.")]
         said = "; ".join(f"{name}: {what}" for name, what in health.checks.items())
         found = [
-            Check("service", Verdict.PASS, f"{herald.url}, version {health.version}") if health.ok
+            Check("service", Verdict.PASS, f"{herald.url}, version {health.version}")
+            if health.ok
             else Check("service", Verdict.WARN, f"{herald.url}: {said}", "See /health/ready and the journal.")
-        ]  # fmt: skip
+        ]
         try:
             me = herald.people.whoami()
         except NotSignedInError as error:
@@ -145,9 +171,11 @@ def _service() -> "list[Check]":
         else:
             mend = "herald key publish --active KEY.pub.pem --root ROOT.pem"
             found.append(Check("key list", Verdict.WARN, f"number {keys.number} has no active key", mend))
+        found.append(_settled(herald))
         boards = herald.boards.list()
         found.append(
-            Check("boards", Verdict.PASS, ", ".join(board.name for board in boards)) if boards
+            Check("boards", Verdict.PASS, ", ".join(board.name for board in boards))
+            if boards
             else Check("boards", Verdict.WARN, "none yet", "herald board add FILE.toml")
-        )  # fmt: skip
+        )
     return found

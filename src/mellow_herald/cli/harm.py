@@ -1,6 +1,6 @@
 """Seeing harm and undoing it: suspects, rollbacks, and the swap of one device's slots."""
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -8,14 +8,12 @@ from mellow_herald.cli.choices import Reason, Yes
 from mellow_herald.cli.output import AsJson, console, print_json, table
 
 if TYPE_CHECKING:
-    from mellow_herald.wire.brake import BrakesOut
     from mellow_herald.wire.rollback import RollbackPreview
     from mellow_herald.wire.suspect import SuspectsOut
 
 rollout_app = typer.Typer()
 device_app = typer.Typer()
 Id = Annotated[int, typer.Argument(metavar="ID", help="The rollout's number.")]
-GAUGE = 30
 
 
 @rollout_app.command("suspects")
@@ -24,6 +22,7 @@ def suspects(
     delivery: Annotated[
         bool, typer.Option("--delivery", help="Those that failed before they were exposed, not the harmed ones.")
     ] = False,
+    excepted: Annotated[bool, typer.Option("--excepted", help="Count devices that were left out, too.")] = False,
     as_json: AsJson = False,
 ) -> None:
     """Show what failing devices have in common that healthy ones do not, each with a selector to paste."""
@@ -31,7 +30,7 @@ def suspects(
     from mellow_herald.core.plan import BrakeKind
 
     with connect() as herald:
-        found = herald.rollouts.suspects(rollout_id, kind=BrakeKind.DELIVERY if delivery else None)
+        found = herald.rollouts.suspects(rollout_id, kind=BrakeKind.DELIVERY if delivery else None, excepted=excepted)
     if as_json:
         print_json(found)
     else:
@@ -42,13 +41,25 @@ def print_suspects(found: "SuspectsOut") -> None:
     """The suspects as a table, the strongest first."""
     out = console()
     out.print(f"{found.words} [dim]({found.kind.value})[/]")
+    if found.candidate is not None:
+        out.print(
+            f"[dim]herald rollout resume {found.rollout} --except '{found.candidate.selector}'  (if you believe it)[/]"
+        )
     if not found.suspects:
         return
     rows = [
-        [one.words, f"{one.bad} of {one.devices}", f"{one.rate:.0%}", f"{one.other_bad} of {one.others}",
-         f"{one.other_rate:.0%}", f"{100 * one.low:+.0f} … {100 * one.high:+.0f}", f"{one.q:.2g}", one.selector]
+        [
+            one.words,
+            f"{one.bad} of {one.devices}",
+            f"{one.rate:.0%}",
+            f"{one.other_bad} of {one.others}",
+            f"{one.other_rate:.0%}",
+            f"{100 * one.low:+.0f} … {100 * one.high:+.0f}",
+            f"{one.q:.2g}",
+            one.selector,
+        ]
         for one in found.suspects
-    ]  # fmt: skip
+    ]
     columns = ["suspect", "bad", "rate", "others bad", "rate", "difference, points", "false at", "selector"]
     right = ["bad", "rate", "others bad", "difference, points", "false at"]
     table(f"At most {found.false_rate:.0%} of these are expected to be false", columns, rows, right=right)
@@ -73,9 +84,12 @@ def rollback(
     from mellow_herald.wire.rollback import RollbackIn
 
     said = RollbackIn(
-        reason=reason, ring=None if ring is None else ring - 1, only_bad=only_bad, where=where,
+        reason=reason,
+        ring=None if ring is None else ring - 1,
+        only_bad=only_bad,
+        where=where,
         pace=PlanPace(at_risk_at_once=at_once),
-    )  # fmt: skip
+    )
     with connect() as herald:
         shown = herald.rollouts.preview_rollback(rollout_id, said)
         if not as_json:
@@ -95,10 +109,15 @@ def print_rollback(shown: "RollbackPreview") -> None:
     risk = f", {shown.at_risk} of them still at risk: their turn comes when that has ended" if shown.at_risk else ""
     console().print(f"[bold]Back from {shown.release}[/]: {shown.targeted} devices{risk}")
     rows = [
-        ["" if way.can else "cannot", way.way, str(way.devices), way.words,
-         ", ".join(way.first[:4]) + (" …" if way.devices > 4 else "")]
+        [
+            "" if way.can else "cannot",
+            way.way,
+            str(way.devices),
+            way.words,
+            ", ".join(way.first[:4]) + (" …" if way.devices > 4 else ""),
+        ]
         for way in shown.ways
-    ]  # fmt: skip
+    ]
     table("Ways back", ["", "way", "devices", "that is", "first"], rows, right=["devices"])
 
 
@@ -123,24 +142,3 @@ def swap(
         ended = follow_rollout(herald, started.id) if follow else started
     if follow and not ended.states.get("confirmed"):  # type: ignore[call-overload]
         raise typer.Exit(1)
-
-
-def brake_lines(brakes: "BrakesOut") -> list[Any]:
-    """The brakes in words, each with a gauge from 0 to what halts, and the control."""
-    from rich.text import Text
-
-    from mellow_herald.cli.looks import HONEY, ROSE, SAGE
-
-    lines: list[Any] = []
-    for one in brakes.brakes:
-        if not one.seen:
-            continue
-        colour = ROSE if one.halts else HONEY if one.near else SAGE
-        filled = min(GAUGE, round(GAUGE * max(0.0, one.evidence) / one.halts_at))
-        gauge = Text.assemble(("█" * filled, colour), ("░" * (GAUGE - filled), "dim"), "  ")
-        lines.append(gauge.append(one.words, colour if one.near else ""))
-    if brakes.control is not None and lines:
-        lines.append(Text(brakes.control.words, "dim"))
-    if brakes.round > 1 and lines:
-        lines.append(Text(f"round {brakes.round}: only devices first exposed since the resume count", "dim"))
-    return lines

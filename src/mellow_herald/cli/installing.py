@@ -2,12 +2,14 @@
 
 import sys
 import time
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from mellow_herald.cli.device import app
-from mellow_herald.cli.output import console, note
+from mellow_herald.cli import choices
+from mellow_herald.cli.device import app as app
+from mellow_herald.cli.output import byte_progress, console, note
 
 if TYPE_CHECKING:
     from mellow_herald.client import Herald
@@ -20,39 +22,103 @@ OVER = frozenset({"finished", "cancelled", "halted"})
 @app.command("install")
 def install(
     serial: str,
-    release: Annotated[str, typer.Option("--release", help="board/line/version, or the release's number.")],
+    files: Annotated[
+        list[Path] | None,
+        typer.Argument(metavar="FILE", help="A local build for a bench device: sealed here, never a release."),
+    ] = None,
+    release: Annotated[
+        str | None, typer.Option("--release", help="board/line/version, or the release's number.")
+    ] = None,
+    key: choices.Key = None,
     again: Annotated[bool, typer.Option("--again", help="It runs it already and is to get it once more.")] = False,
     older: Annotated[bool, typer.Option("--older", help="A version below the one it runs is meant.")] = False,
     over_unknown_build: Annotated[
         bool, typer.Option("--over-unknown-build", help="A build that no release has may be overwritten.")
     ] = False,
-    reason: Annotated[str, typer.Option("--reason", help="Why; it goes to the journal.")] = "tried on one device",
+    over_bench_build: Annotated[
+        bool, typer.Option("--over-bench-build", help="The bench build that it runs may be overwritten by a release.")
+    ] = False,
+    reason: Annotated[str | None, typer.Option("--reason", help="Why; it goes to the journal.")] = None,
+    line: choices.Line = None,
+    board: choices.Board = None,
+    version: choices.Version = None,
+    floor: choices.Floor = None,
+    cut_off_for_good: choices.CutOff = False,
+    as_is: choices.AsIs = False,
+    keeps_secret: choices.KeepsSecret = "",
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
     watch: Annotated[bool, typer.Option("--watch/--no-watch", help="Follow it to its end.")] = True,
 ) -> None:
-    """Bring a release to one device at once, and watch both ends."""
-    from mellow_herald.cli.connection import connect
+    """Bring a release (--release) to one device at once, or a local build (FILE) to a bench device; watch both ends.
 
+    A build is sealed on this machine and kept as a scratch image: no version is used up, and the same one may come
+    again and again. The device is shown as running a bench build, and no rollout overwrites it unasked.
+    """
+    from mellow_herald.cli.connection import connect
+    from mellow_herald.core.refusal import Refused
+
+    if bool(files) == (release is not None):
+        raise Refused(
+            "nothing-named",
+            "say what to install: a release, or a file.",
+            "herald device install SERIAL --release board/line/version, or … SERIAL FILE --key KEY.",
+        )
     with connect() as herald:
-        found = herald.releases.find(release)
+        began = time.monotonic()
         device = herald.devices.show(serial)
-        for obstacle in device.obstacles:
+        # Whatever stands on a bench device may be overwritten by the next build.
+        for obstacle in device.obstacles if release is not None else []:
             note(f"  {serial}: {obstacle}")
         way = "it can go back without a download" if device.way_back else "there is no way back without a download"
-        if not yes:
-            runs = device.version or "nothing that is known"
-            typer.confirm(
-                f"Bring {found.name} to {serial}, which runs {runs} ({way} today)?", abort=True, err=True
-            )  # fmt: skip
-        started = herald.devices.install(
-            serial, found.name, again=again, older=older, over_unknown_build=over_unknown_build, reason=reason
-        )
+        runs = device.version or "nothing that is known"
+        if release is not None:
+            found = herald.releases.find(release)
+            if not yes:
+                typer.confirm(f"Bring {found.name} to {serial}, which runs {runs} ({way} today)?", abort=True, err=True)
+            started = herald.devices.install(
+                serial,
+                found.name,
+                again=again,
+                older=older,
+                over_unknown_build=over_unknown_build,
+                over_bench_build=over_bench_build,
+                reason=reason or "tried on one device",
+            )
+        else:
+            values = choices.stated(line=line, board=board, version=version, floor=floor)
+            allowed = choices.allow(cut_off=cut_off_for_good, as_is=as_is, keeps_secret=keeps_secret)
+            sealed = _sealed(herald, files or [], key, allowed, values)
+            if not yes and not device.on_bench:
+                typer.confirm(f"{serial} is no bench device yet. Mark it as one?", abort=True, err=True)
+                herald.devices.label([serial], on_bench=True, reason=f"to try {sealed.manifest.version} on it")
+            with byte_progress("sending", sealed.length) as progress:
+                started = herald.devices.install_build(
+                    serial,
+                    sealed,
+                    again=again,
+                    allowed=allowed,
+                    reason=reason or "tried on the bench",
+                    progress=progress,
+                )
         print(f"rollout {started.id}: {started.name}")
         if not watch:
             return
         state = _follow(herald, started.id, serial)
     if state != "confirmed":
         raise typer.Exit(1)
+    print(f"{serial} confirmed it {time.monotonic() - began:.0f} s after the command began.")
+
+
+def _sealed(herald: "Herald", files: list[Path], key: Path | None, allowed: Any, values: dict[str, Any]) -> Any:
+    """The build, sealed here; a release file is taken as it is."""
+    from mellow_herald.cli.checks import print_checks
+    from mellow_herald.client.sealing import is_release_file, open_release_file
+
+    if len(files) == 1 and is_release_file(files[0]):
+        return open_release_file(files[0])
+    sealed = herald.releases.seal(files, key=choices.open_key(key), allowed=allowed, stated=values)
+    print_checks(sealed.checks, quiet=True, error=True)
+    return sealed
 
 
 def _follow(herald: "Herald", rollout_id: int, serial: str) -> str:

@@ -5,7 +5,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from mellow_herald.cli.device import Where, app
+from mellow_herald.cli.device import Where
+from mellow_herald.cli.device import app as app
 from mellow_herald.cli.output import AsJson, byte_progress, note, print_json, table
 
 if TYPE_CHECKING:
@@ -22,7 +23,10 @@ def import_(
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
     as_json: AsJson = False,
 ) -> None:
-    """Import devices with labels. New ones are admitted and may enrol; known ones get labels, note and gateway."""
+    """Import devices with labels. New ones are admitted and may enrol; known ones get labels, note and gateway.
+
+    Exit code 1 if lines were refused; the others are taken all the same.
+    """
     from mellow_herald.cli.connection import connect
     from mellow_herald.core.refusal import Refused
 
@@ -34,11 +38,13 @@ def import_(
             report = _send(herald, file, written, check=True)
             if check:
                 _report(report, as_json, "would be")
-                return
+                raise typer.Exit(int(report.refused > 0))
             _report(report, False, "would be")
             typer.confirm("Import?", abort=True, err=True)
         report = _send(herald, file, written, check=False)
     _report(report, as_json, "were")
+    # Those that could be taken were taken; a script must not take that for all of them.
+    raise typer.Exit(int(report.refused > 0))
 
 
 def _send(herald: Any, file: Path, written: "Format", *, check: bool) -> Any:
@@ -64,6 +70,18 @@ def _report(report: Any, as_json: bool, verb: str) -> None:
         table(f"{report.refused} lines refused", ["line", "serial", "", "why"], rows, right=["line"])
         if report.refused > len(rows):
             note(f"… and {report.refused - len(rows)} more; --json lists a thousand.")
+    if report.changes:
+        rows = [
+            [change.serial, name, field.before or "–", field.after or "–"]
+            for change in report.changes[:50]
+            for name, field in change.fields.items()
+        ]
+        table(f"{report.changed} devices change", ["serial", "", "from", "to"], rows)
+        if report.changed > 50:
+            note(f"… and {report.changed - 50} devices more; --json lists a thousand.")
+    if report.new:
+        more = f" … and {report.added - 20} more" if report.added > 20 else ""
+        print(f"new: {', '.join(report.new[:20])}{more}")
     print(
         f"{report.added} {verb} added, {report.changed} changed, {report.unchanged} left as they are, "
         f"{report.refused} refused."

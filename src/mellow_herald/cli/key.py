@@ -123,10 +123,12 @@ def publish(
     changes = [
         SigningKey(public_from_pem(read_file(path, "the key file")), status, path.name.partition(".")[0])
         for paths, status in (
-            (active, KeyStatus.ACTIVE), (retired, KeyStatus.RETIRED), (revoked, KeyStatus.REVOKED),
+            (active, KeyStatus.ACTIVE),
+            (retired, KeyStatus.RETIRED),
+            (revoked, KeyStatus.REVOKED),
         )
         for path in paths or []
-    ]  # fmt: skip
+    ]
     if not changes:
         raise Refused("no-keys", "no key was named.", "Name at least one signing key, for example with --active.")
     if local:

@@ -8,8 +8,13 @@ if TYPE_CHECKING:
     from rich.text import Text
 
 GREY_BLUE, SLATE, HONEY, SAGE, ROSE, STONE = (
-    "herald.grey-blue", "herald.slate", "herald.honey", "herald.sage", "herald.rose", "herald.stone",
-)  # fmt: skip
+    "herald.grey-blue",
+    "herald.slate",
+    "herald.honey",
+    "herald.sage",
+    "herald.rose",
+    "herald.stone",
+)
 # Where a terminal has 16 colours only, rounding ours would make honey red and sage grey.
 COLOURS = {
     GREY_BLUE: ("#8fa3ad", "cyan"),

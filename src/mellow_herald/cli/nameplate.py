@@ -5,6 +5,8 @@ from typing import Annotated
 
 import typer
 
+from mellow_herald.core.limits import LARGEST_REVISION
+
 app = typer.Typer(
     name="nameplate", help="Records to link into firmware, so that it says what it is.", no_args_is_help=True
 )
@@ -25,8 +27,11 @@ def make(
     out: Annotated[Path, typer.Option("--out", "-o", help="The file to write: C source (.c) or binary (any other).")],
     component: Annotated[str, typer.Option("--component", help="The component it is.")] = "app",
     updater: Annotated[
-        int, typer.Option("--updater", min=0, max=65535, help="The update protocol its updater speaks, 0 for none.")
-    ] = 1,
+        int,
+        typer.Option(
+            "--updater", min=0, max=LARGEST_REVISION, help="The update protocol its updater speaks, 0 for none."
+        ),
+    ] = 2,
     build_id: Annotated[str, typer.Option("--build-id", help="Anything that finds the build again.")] = "",
     build_time: Annotated[
         str, typer.Option("--build-time", help="now, or seconds since 1970 (SOURCE_DATE_EPOCH), or 0 for none.")
@@ -46,10 +51,18 @@ def make(
     if any(not (name and equals and least) for name, equals, least in wanted):
         raise Refused("bad-nameplate", "--needs takes COMPONENT=VERSION.", "Write for example --needs radio=1.2.0.")
     plate = Nameplate(
-        line=line, board=board, component=component, version=version, floor=floor, updater=updater, build_id=build_id,
-        build_time=_seconds(build_time), hw_rev_min=lowest, hw_rev_max=highest,
+        line=line,
+        board=board,
+        component=component,
+        version=version,
+        floor=floor,
+        updater=updater,
+        build_id=build_id,
+        build_time=_seconds(build_time),
+        hw_rev_min=lowest,
+        hw_rev_max=highest,
         needs=tuple(sorted((name, least) for name, _, least in wanted)),
-    )  # fmt: skip
+    )
     data = encode_nameplate(plate)
     try:
         out.parent.mkdir(parents=True, exist_ok=True)

@@ -7,15 +7,19 @@ import typer
 
 from mellow_herald.cli.choices import Yes
 from mellow_herald.cli.output import AsJson, console, note, print_json, table
+from mellow_herald.core.refusal import Refused
 
 if TYPE_CHECKING:
+    from mellow_herald.client import Herald
     from mellow_herald.wire.plan import PlanDocument
-    from mellow_herald.wire.rollout import PreviewOut
+    from mellow_herald.wire.rollout import PlanEditPreview, PreviewOut
 
 app = typer.Typer()
 PlanFile = Annotated[Path, typer.Argument(metavar="PLAN", help="A plan file (TOML).")]
 Overtake = Annotated[bool, typer.Option("--overtake", help="An urgent plan takes over devices that wait in others.")]
 PERCENT = 100
+MOST_REMARKS = 50
+EDITABLE = frozenset({"pace", "rings", "calendar"})
 
 
 @app.command("check")
@@ -52,6 +56,7 @@ def preview(
 
     document = read_plan(plan)
     with connect() as herald:
+        document = with_its_list(herald, plan, document)
         shown = herald.rollouts.preview(document, overtake=overtake)
         rows = [] if export is None else herald.rollouts.preview_devices(document, overtake=overtake)
     if as_json:
@@ -78,6 +83,7 @@ def start(
 
     document = read_plan(plan)
     with connect() as herald:
+        document = with_its_list(herald, plan, document)
         shown = herald.rollouts.preview(document, overtake=overtake)
         if not as_json:
             print_preview(shown)
@@ -103,6 +109,27 @@ def read_plan(path: Path) -> "PlanDocument":
     return document
 
 
+def with_its_list(herald: "Herald", path: Path, document: "PlanDocument") -> "PlanDocument":
+    """The plan with the list that its ``target_file`` names kept by the service; what is wrong with its lines is
+    printed."""
+    from mellow_herald.client.sealing import read_file
+    from mellow_herald.core.plan import parse_release_name
+
+    if document.target_file is None:
+        return document
+    file = path.parent / document.target_file
+    release = parse_release_name(document.release)
+    text = read_file(file, "the list of devices").decode("utf-8", "replace")
+    kept = herald.devices.keep_list(text, board=release.board, line=release.line)
+    for one in kept.remarks[:MOST_REMARKS]:
+        note(f"{file}:{one.line_number}: {one.serial} {one.kind}: {one.detail}")
+    if len(kept.remarks) > MOST_REMARKS:
+        note(f"… and {sum(kept.counts.values()) - MOST_REMARKS} lines more.")
+    counts = ", ".join(f"{count} {kind}" for kind, count in kept.counts.items())
+    note(f"{file} names {kept.devices} devices{f' ({counts})' if counts else ''}: list {kept.id}")
+    return document.model_copy(update={"target": kept.target, "target_file": None})
+
+
 def print_preview(shown: "PreviewOut") -> None:
     """The numbers, as they are asked about before anything starts."""
     from mellow_herald.cli.looks import amount
@@ -117,21 +144,42 @@ def print_preview(shown: "PreviewOut") -> None:
     )
     rows = [
         [
-            f"{ring.position + 1} {ring.name}", str(ring.devices),
+            f"{ring.position + 1} {ring.name}",
+            str(ring.devices),
             ", ".join(f"{n} {word}" for word, n in ring.presence.items()) or "–",
-            _clock(ring.opens, shown.now) + (" by hand" if ring.by_hand else ""), _clock(ring.first_sign, shown.now),
-            _clock(ring.through, shown.now), ring.soak, _clock(ring.done, shown.now), str(ring.at_risk),
-            str(ring.unproven), f"{ring.rules_out:.1%}" if ring.devices else "–",
+            _clock(ring.opens, shown.now) + (" by hand" if ring.by_hand else ""),
+            _clock(ring.first_sign, shown.now),
+            _clock(ring.through, shown.now),
+            ring.soak,
+            _clock(ring.done, shown.now),
+            str(ring.at_risk),
+            str(ring.unproven),
+            f"{ring.rules_out:.1%}" if ring.devices else "–",
         ]
         for ring in shown.rings
-    ]  # fmt: skip
+    ]
     columns = [
-        "ring", "devices", "presence", "opens", "first sign", "through", "soak", "done", "at risk", "in soak",
+        "ring",
+        "devices",
+        "presence",
+        "opens",
+        "first sign",
+        "through",
+        "soak",
+        "done",
+        "at risk",
+        "in soak",
         "rules out",
-    ]  # fmt: skip
+    ]
     table("Rings, as expected", columns, rows, right=["devices", "at risk", "in soak", "rules out"])
     _print_faults(shown)
     for ring in shown.rings:
+        if ring.foreseen:
+            known = [one for one in ring.foreseen if one.unknown < ring.sampled]
+            told = ", ".join(f"{one.condition} {one.low}–{one.high}" for one in known) or "not known yet"
+            out.print(f"  {ring.position + 1} {_safe(ring.name)} can switch in the next 24 h, by its last week: {told}")
+            if known and known[0].unknown:
+                out.print(f"    {known[0].unknown} of {ring.sampled} have less than three days of history", style="dim")
         if ring.coverage:
             met = sum(one.taken > 0 for one in ring.coverage)
             over = _safe(", ".join(ring.coverage[0].values))
@@ -160,11 +208,14 @@ def _print_faults(shown: "PreviewOut") -> None:
         return
     names = [ring.name for ring in shown.rings]
     rows = [
-        [f"{one.times:g} × the limit", f"{one.rate:.0%}",
-         *(f"{met:.0f} / {hurt:.0f}" if met else "–" for met, hurt in zip(one.exposed, one.hurt, strict=True)),
-         f"{one.halted:.0%}"]
+        [
+            f"{one.times:g} × the limit",
+            f"{one.rate:.0%}",
+            *(f"{met:.0f} / {hurt:.0f}" if met else "–" for met, hurt in zip(one.exposed, one.hurt, strict=True)),
+            f"{one.halted:.0%}",
+        ]
         for one in shown.faults
-    ]  # fmt: skip
+    ]
     columns = ["a fault of", "rate", *names, "halted"]
     table("Exposed / hurt before the halt, if it strikes every device alike", columns, rows, right=columns[1:])
 
@@ -185,5 +236,45 @@ def _write(path: Path, rows: list[dict[str, Any]]) -> None:
     from mellow_herald.core.inventory import write_csv
 
     columns = ("ring", "name", "serial", "hw_rev", "version", "passed_over")
-    lines = [["" if row[name] is None else str(row[name]) for name in columns] for row in rows]
+    # Rings are counted from 1 wherever somebody reads or types them.
+    counted = [{**row, "ring": None if row["ring"] is None else row["ring"] + 1} for row in rows]
+    lines = [["" if row[name] is None else str(row[name]) for name in columns] for row in counted]
     path.write_text(write_csv([columns, *lines]))
+
+
+def check_edit(before: "PlanDocument", after: "PlanDocument") -> None:
+    """Raises ``Refused`` if a plan file differs from the plan that runs in what cannot be changed while it does."""
+    one, other = before.model_dump(mode="json"), after.model_dump(mode="json")
+    # What a resume left out besides stands in the plan that runs, and not in the file.
+    if other["leave_out"] is None or other["leave_out"] in (one["leave_out"] or ""):
+        other["leave_out"] = one["leave_out"]
+    other["numbers"]["wait_at_most"] = one["numbers"]["wait_at_most"]
+    differ = [name for name in one if name not in EDITABLE and one[name] != other[name]]
+    if differ:
+        raise Refused(
+            "not-editable",
+            f"The file also differs in {', '.join(differ)}, which stays as it is while the rollout runs.",
+            "Change only pace, calendar, rings and numbers.wait_at_most in it.",
+        )
+
+
+def print_edit(rollout_id: int, found: "PlanEditPreview") -> None:
+    """What a change of a plan would do."""
+    out = console()
+    out.print(
+        f"Rollout {rollout_id}, revision {found.revision} of its plan" + ("" if found.changes else ": nothing changes")
+    )
+    for one in found.changes:
+        out.print(f"  {_safe(one.key)}: {_safe(_brief(one.before))} → {_safe(_brief(one.after))}")
+    for effect in found.effects:
+        out.print(f"  {_safe(effect)}")
+
+
+def _brief(value: Any) -> str:
+    if value is None:
+        return "none"
+    return (
+        ", ".join(f"{k} {v}" for k, v in value.items() if v not in (None, [], ""))
+        if isinstance(value, dict)
+        else str(value)
+    )

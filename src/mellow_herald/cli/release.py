@@ -11,6 +11,7 @@ from mellow_herald.cli.output import AsJson, Limit, Where, byte_progress, consol
 if TYPE_CHECKING:
     from mellow_herald.client import Herald
     from mellow_herald.client.sealing import SealedRelease
+    from mellow_herald.core.board import BoardFacts
     from mellow_herald.wire.release import ReleaseOut
 
 app = typer.Typer(name="release", help="Signed versions of a line for one board.", no_args_is_help=True)
@@ -46,15 +47,20 @@ def seal(
     floor: choices.Floor = None,
     cut_off_for_good: choices.CutOff = False,
     as_is: choices.AsIs = False,
+    keeps_secret: choices.KeepsSecret = "",
     as_json: AsJson = False,
 ) -> None:
     """Sign a release and write it to a file, to be published from here or from elsewhere."""
     from mellow_herald.cli.looks import amount
 
     options = _options(
-        notes, release_version, after, independent, choices.allow(cut_off=cut_off_for_good, as_is=as_is),
+        notes,
+        release_version,
+        after,
+        independent,
+        choices.allow(cut_off=cut_off_for_good, as_is=as_is, keeps_secret=keeps_secret),
         choices.stated(line=line, board=board, component=component, version=version, floor=floor),
-    )  # fmt: skip
+    )
     sealed = _seal(files, key, board_file, options)
     with byte_progress("sealing", sealed.length, quiet=as_json) as progress:
         sealed.write(out, progress)
@@ -62,11 +68,14 @@ def seal(
     if as_json:
         print_json(
             {
-                "file": str(out), "bytes": sealed.length, "release": manifest.name, "floor": manifest.floor,
+                "file": str(out),
+                "bytes": sealed.length,
+                "release": manifest.name,
+                "floor": manifest.floor,
                 "images": {image.nameplate.component: image.digest for image in sealed.images},
                 "checks": [{"name": c.name, "verdict": c.verdict, "detail": c.detail} for c in sealed.checks],
             }
-        )  # fmt: skip
+        )
         return
     _print_warnings(sealed.checks)
     print(f"{manifest.name} sealed into {out}: {amount(sealed.length)}, floor number {manifest.floor}.")
@@ -94,15 +103,16 @@ def publish(
     lower_version: choices.LowerVersion = False,
     cut_off_for_good: choices.CutOff = False,
     as_is: choices.AsIs = False,
+    keeps_secret: choices.KeepsSecret = "",
     as_json: AsJson = False,
 ) -> None:
     """Publish a release file, or sign firmware here and publish it. A draft is published by its name."""
     from dataclasses import replace
 
     from mellow_herald.cli.connection import connect
-    from mellow_herald.client.sealing import is_release_file, open_release_file
+    from mellow_herald.client.sealing import facts_of, is_release_file, open_release_file
 
-    allowed = choices.allow(lower_version, cut_off_for_good, as_is)
+    allowed = choices.allow(lower_version, cut_off_for_good, as_is, keeps_secret)
     paths = [Path(file) for file in files]
     labels = choices.labels_of(label)
     with connect() as herald:
@@ -119,10 +129,13 @@ def publish(
                 sealed = herald.releases.seal(paths, key=choices.open_key(key), labels=labels, **options)
             with byte_progress("publishing", sealed.length, quiet=as_json) as progress:
                 release = herald.releases.upload(sealed, draft=draft, allowed=allowed, progress=progress)
+        # The board's names for its slots are wanted where an image is for one of them alone.
+        linked = any(one.slot is not None for one in release.components) and not as_json
+        facts = facts_of(herald.boards.show(release.board)) if linked else None
     if as_json:
         print_json(release)
         return
-    _print_published(release)
+    _print_published(release, facts)
 
 
 def _names_release(text: str) -> bool:
@@ -136,8 +149,9 @@ def _names_release(text: str) -> bool:
     return True
 
 
-def _print_published(release: "ReleaseOut") -> None:
+def _print_published(release: "ReleaseOut", board: "BoardFacts | None") -> None:
     from mellow_herald.cli.looks import amount
+    from mellow_herald.core.board import image_words
 
     if release.already_there:
         what = "is there already, with the same bytes" + (", as a draft" if release.state == "draft" else "")
@@ -152,8 +166,7 @@ def _print_published(release: "ReleaseOut") -> None:
     _print_warnings(release.checks if not release.already_there else [])
     print(f"{release.name} {what}: {amount(release.size)}, floor number {release.floor}, {source}.")
     for one in release.components:
-        place = "" if one.slot is None else f" for slot {one.slot}"
-        print(f"  {one.name + place:<8} {one.version:<10} {one.digest}")
+        print(f"  {image_words(one.name, one.slot, board):<8} {one.version:<10} {one.digest}")
     print(f"  manifest {'':<10} {release.manifest}, signed by {release.key}")
     if release.state == "draft":
         print(f"  herald release publish {release.name}")
@@ -185,22 +198,47 @@ def list_releases(
         return
     rows = [
         [
-            str(r.id), r.version, r.line, r.board, Text.assemble(_state(r), " baseline" if r.baseline else ""),
-            amount(r.size), str(r.floor), str(r.running), str(r.on_the_way),
-            f"{r.published_at:%Y-%m-%d %H:%M}" if r.published_at else "–", r.published_by or "–", r.headline,
+            str(r.id),
+            r.version,
+            r.line,
+            r.board,
+            Text.assemble(_state(r), " baseline" if r.baseline else ""),
+            amount(r.size),
+            str(r.floor),
+            str(r.running),
+            str(r.on_the_way),
+            f"{r.published_at:%Y-%m-%d %H:%M}" if r.published_at else "–",
+            r.published_by or "–",
+            r.headline,
         ]
         for r in page.items
-    ]  # fmt: skip
+    ]
     columns = [
-        "id", "version", "line", "board", "state", "size", "floor", "running", "on the way", "published", "by", "notes",
-    ]  # fmt: skip
+        "id",
+        "version",
+        "line",
+        "board",
+        "state",
+        "size",
+        "floor",
+        "running",
+        "on the way",
+        "published",
+        "by",
+        "notes",
+    ]
     table("Releases", columns, rows, right=["id", "size", "floor", "running", "on the way"])
 
 
 def _state(release: "ReleaseOut") -> Any:
     from rich.text import Text
 
-    looks = {"draft": ("○", "herald.grey-blue"), "published": ("●", "herald.sage"), "withdrawn": ("–", "herald.stone")}
+    looks = {
+        "draft": ("○", "herald.grey-blue"),
+        "published": ("●", "herald.sage"),
+        "withdrawn": ("–", "herald.stone"),
+        "scratch": ("◌", "herald.grey-blue"),
+    }
     shape, colour = looks[release.state]
     return Text(f"{shape} {release.state}", colour)
 
@@ -227,9 +265,13 @@ def show(
         return
     screen = console()
     screen.print(f"[bold]{shown.name}[/]  ", _state(shown), "  baseline" if shown.baseline else "")
-    when = [("uploaded", shown.uploaded_at, shown.uploaded_by), ("published", shown.published_at, shown.published_by),
-            ("withdrawn", shown.withdrawn_at, shown.withdrawn_by)]  # fmt: skip
-    _field("running", f"{shown.running} devices, {shown.on_the_way} on the way")
+    when = [
+        ("uploaded", shown.uploaded_at, shown.uploaded_by),
+        ("published", shown.published_at, shown.published_by),
+        ("withdrawn", shown.withdrawn_at, shown.withdrawn_by),
+    ]
+    differs = f" ({shown.version_differs} say another version: version-differs)" if shown.version_differs else ""
+    _field("running", f"{shown.running} devices{differs}, {shown.on_the_way} on the way")
     for what, at, by in when:
         if at is not None:
             why = f": {shown.withdrawn_why}" if what == "withdrawn" else ""
@@ -247,12 +289,18 @@ def show(
         _field("way back", f"{board.name} has a single slot for app: no way back without a download")
     rows = [
         [
-            one.name, _slot(board, one), one.version, amount(one.size), one.build_id or "–",
-            "–" if one.address is None else f"{one.address:#x}", "read" if one.read else "stated",
-            ", ".join(one.after) or "–", one.digest,
+            one.name,
+            _slot(board, one),
+            one.version,
+            amount(one.size),
+            one.build_id or "–",
+            "–" if one.address is None else f"{one.address:#x}",
+            "read" if one.read else "stated",
+            ", ".join(one.after) or "–",
+            one.digest,
         ]
         for one in shown.components
-    ]  # fmt: skip
+    ]
     columns = ["component", "slot", "version", "size", "build", "address", "nameplate", "after", "SHA-256"]
     table("Images", columns, rows, right=["size"])
     if shown.checks:
@@ -350,8 +398,9 @@ def baseline(
 
     with connect() as herald:
         if release is None:
-            rows = [[b.board, b.line, b.release, "brings" if b.brings else "brings nobody"] for b in
-                    herald.baselines.list()]  # fmt: skip
+            rows = [
+                [b.board, b.line, b.release, "brings" if b.brings else "brings nobody"] for b in herald.baselines.list()
+            ]
             table(f"{len(rows)} baselines", ["board", "line", "release", ""], rows)
             return
         found = herald.releases.find(release)
@@ -406,9 +455,13 @@ def _options(
     notes: str, version: str | None, after: list[str] | None, independent: bool, allowed: Any, stated: dict[str, Any]
 ) -> Any:
     return {
-        "notes": choices.notes_of(notes), "version": version, "after": choices.order_of(after),
-        "independent": independent, "allowed": allowed, "stated": stated,
-    }  # fmt: skip
+        "notes": choices.notes_of(notes),
+        "version": version,
+        "after": choices.order_of(after),
+        "independent": independent,
+        "allowed": allowed,
+        "stated": stated,
+    }
 
 
 def _seal(files: list[Path], key: Path | None, board_file: Path | None, options: Any) -> "SealedRelease":

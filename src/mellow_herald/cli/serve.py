@@ -6,6 +6,8 @@ from typing import Annotated
 
 import typer
 
+from mellow_herald.cli.extras import require
+
 
 def serve(
     data_dir: Annotated[Path, typer.Option("--data-dir", help="Where database, images and logs are kept.")] = Path(
@@ -22,6 +24,7 @@ def serve(
     upload_limit: Annotated[int, typer.Option("--upload-limit", min=1, help="Largest release file, bytes.")] = 1024**3,
 ) -> None:
     """Serve API and console until stopped."""
+    require("service")
     from mellow_herald.core.refusal import Refused
     from mellow_herald.service.serve import PortTakenError
     from mellow_herald.service.serve import serve as run

@@ -68,10 +68,17 @@ def list_(data_dir: Folder = HERE, as_json: AsJson = False) -> None:
         print(json.dumps(devices, indent=2))
         return
     rows = [
-        [one["serial"], one["board"], one["lamp"], one["version"], one["slot"], str(one["boots"]),
-         "stands" if one["on_line"] else "none"]
+        [
+            one["serial"],
+            one["board"],
+            one["lamp"],
+            one["version"],
+            one["slot"],
+            str(one["boots"]),
+            "stands" if one["on_line"] else "none",
+        ]
         for one in devices
-    ]  # fmt: skip
+    ]
     columns = ["serial", "board", "lamp", "runs", "slot", "boots", "link"]
     table(f"{len(devices)} devices on the bench", columns, rows, right=["boots"])
 
@@ -117,6 +124,30 @@ def cut(
 
     parse_duration(length)
     print(_ask(data_dir, **{"do": "cut", "serial": serial, "for": length})["said"])
+
+
+@app.command("fault")
+def fault(
+    out: Annotated[Path, typer.Argument(metavar="OUT", help="The file to write; put its bytes anywhere in the image.")],
+    do: Annotated[
+        str, typer.Option("--do", help="crash-at-boot, hang, fail-self-test, leak, wipe-settings, no-updater.")
+    ],
+    when: Annotated[
+        str, typer.Option("--when", help="Which devices show it: a selector over their facts.")
+    ] = "has serial",
+    chance: Annotated[int, typer.Option("--chance", min=1, max=1000, help="How often, per mille.")] = 1000,
+) -> None:
+    """Make a fault for a simulated image: what its firmware gets wrong, on which devices. Real ones look at none."""
+    from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
+    from mellow_herald.core.refusal import Refused
+    from mellow_herald.core.selector import parse_selector
+
+    if do not in list(Fault):
+        raise Refused("unknown-fault", f"there is no fault {do!r}.", f"There are {', '.join(Fault)}.")
+    parse_selector(when)
+    out.write_bytes(encode_behaviour([Behaviour(when, Fault(do), chance)]))
+    print(f"{do} where {when}, {chance} per mille: {out.stat().st_size} bytes in {out}. Put them into the image:")
+    print(f"  cat firmware.bin {out} > faulty.bin")
 
 
 def _ask(data_dir: Path, **asked: Any) -> dict[str, Any]:

@@ -4,8 +4,9 @@ import os
 import sys
 import threading
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 from typing import TYPE_CHECKING, Any
 
 from rich.console import Group
@@ -13,7 +14,7 @@ from rich.live import Live
 from rich.table import Table
 from rich.text import Text
 
-from mellow_herald.cli.harm import brake_lines
+from mellow_herald.cli.brakes import brake_lines
 from mellow_herald.cli.looks import GREY_BLUE, HONEY, ROSE, SAGE, SLATE, amount, looks_of
 from mellow_herald.cli.output import console
 from mellow_herald.core.attempt import State
@@ -31,31 +32,46 @@ REFRESH_SECONDS = 0.3
 BRAKE_TURNS = 5
 # In a bar, what is done stands at the left and what has not begun at the right.
 ORDER = (
-    State.CONFIRMED, State.FAILED, State.REVERTED, State.SILENT, State.RELAPSED, State.ROLLED_BACK, State.CALLED_OFF,
-    State.PROVING, State.INSTALLING, State.CLEARED, State.STAGED, State.DOWNLOADING, State.OFFERED, State.QUEUED,
-)  # fmt: skip
+    State.CONFIRMED,
+    State.FAILED,
+    State.REVERTED,
+    State.SILENT,
+    State.RELAPSED,
+    State.ROLLED_BACK,
+    State.CALLED_OFF,
+    State.PROVING,
+    State.INSTALLING,
+    State.CLEARED,
+    State.STAGED,
+    State.DOWNLOADING,
+    State.OFFERED,
+    State.QUEUED,
+)
 OVER = frozenset({"finished", "cancelled", "halted"})
-STATE_COLOURS = {"running": SLATE, "finished": SAGE, "halted": ROSE, "held": HONEY}
+STATE_COLOURS = {"running": SLATE, "halted": ROSE, "held": HONEY}
+OUTCOME_COLOURS = {"carried-out": SAGE, "halted": ROSE, "rolled-back": ROSE, "cut-short": HONEY}
 
 
 @dataclass(frozen=True, slots=True)
 class Until:
-    """What is waited for: the end, the first confirmed device, or a ring that is done (by its position)."""
+    """What is waited for: the end, the first confirmed device, or a ring that is done (by its position); with ``moves``
+    only for as long as something moves by itself."""
 
     confirmed: bool = False
     ring: int | None = None
+    moves: bool = False
 
     @classmethod
     def parse(cls, text: str, rollout: RolloutOut) -> "Until":
         """Reads ``end``, ``confirmed`` or ``ring:NAME``."""
         if text in ("end", "confirmed"):
-            return cls(confirmed=text == "confirmed")
+            return cls(confirmed=text == "confirmed", moves=True)
         names = [ring.name for ring in rollout.rings]
         kind, _, name = text.partition(":")
         if kind != "ring" or name not in names:
             known = ", ".join(f"ring:{name}" for name in names)
             raise Refused("bad-until", f"{text!r} cannot be waited for.", f"Write end, confirmed, or one of {known}.")
-        return cls(ring=names.index(name))
+        return cls(ring=names.index(name), moves=True)
 
     def met(self, rollout: RolloutOut) -> bool:
         """Whether it has come to pass."""
@@ -67,7 +83,7 @@ class Until:
 
     def over(self, rollout: RolloutOut) -> bool:
         """Whether there is nothing more to wait for."""
-        return self.met(rollout) or rollout.state in OVER
+        return self.met(rollout) or rollout.state in OVER or (self.moves and rollout.stands_still is not None)
 
 
 END = Until()
@@ -85,7 +101,8 @@ def follow(herald: "Herald", rollout_id: int, until: Until = END) -> RolloutOut:
 
 def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
     """A live picture. Counts are read again a few times a second, however fast events come."""
-    latest: deque[Event] = deque(maxlen=LATEST)
+    before = herald.latest_events(rollout_id=rollout.id, kinds=("rollout", "attempt"), limit=LATEST)
+    latest: deque[Event] = deque(reversed(before), maxlen=LATEST)
     stale, over = threading.Event(), threading.Event()
     with Live(
         picture(rollout, latest, herald.rollouts.brakes(rollout.id)), console=console(), refresh_per_second=8
@@ -103,7 +120,7 @@ def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
                     live.update(picture(herald.rollouts.show(rollout.id), tuple(latest), brakes))
 
         threading.Thread(target=keep_fresh, daemon=True).start()
-        for event in herald.rollouts.watch(rollout.id):
+        for event in herald.rollouts.watch(rollout.id, after=_newest(before)):
             if event.kind == "rollout" or (event.kind == "attempt" and _worth_telling(event)):
                 latest.append(event)
             stale.set()
@@ -116,8 +133,11 @@ def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
 
 
 def _tell(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
+    before = herald.latest_events(rollout_id=rollout.id, limit=1)
     print(_summary(rollout), flush=True)
-    for event in herald.rollouts.watch(rollout.id):
+    if rollout.stands_still:
+        print(rollout.stands_still, *(f"choice: {line}" for line in choice_lines(rollout)), sep="\n", flush=True)
+    for event in herald.rollouts.watch(rollout.id, after=_newest(before)):
         if event.kind == "rollout" or (event.kind == "attempt" and _worth_telling(event)):
             print(_line(event).plain, flush=True)
         if _may_matter(event, until):
@@ -126,10 +146,16 @@ def _tell(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
                 print(_summary(rollout), flush=True)
                 if rollout.state == "halted":
                     print(*(line.plain for line in brake_lines(herald.rollouts.brakes(rollout.id))), sep="\n")
-                    print(*(f"choice: {choice}" for choice in rollout.choices), sep="\n", flush=True)
+                if rollout.state == "halted" or rollout.stands_still:
+                    print(*(f"choice: {line}" for line in choice_lines(rollout)), sep="\n", flush=True)
             if until.over(rollout):
                 break
     return rollout
+
+
+def _newest(events: Sequence[Event]) -> int | None:
+    """After which event to go on, so that none is missed: 0 for from the start."""
+    return events[0].id if events else 0
 
 
 def _may_matter(event: Event, until: Until) -> bool:
@@ -163,14 +189,14 @@ def _summary(rollout: RolloutOut) -> str:
 
 def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None, brakes: BrakesOut | None = None) -> Group:
     """Rings with bars by state, numbers, what the brakes show, what can be done next, and the latest events."""
-    colour = STATE_COLOURS.get(rollout.state, GREY_BLUE)
+    colour = colour_of(rollout)
     head = Text.assemble(
         (f"Rollout {rollout.id}  ", "bold"),
         rollout.name,
         "   ",
         (rollout.release, "bold"),
         "   ",
-        (rollout.state, colour),
+        styled_state(rollout),
     )
     parts: list[Any] = [head]
     if rollout.rolls_back is not None:
@@ -180,6 +206,8 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None, brakes: 
         parts.append(Text(f"rolled back by rollout {others}", "dim"))
     if rollout.reason:
         parts.append(Text(f"reason: {rollout.reason}", colour))
+    if rollout.halted_why and rollout.halted_why != rollout.reason:
+        parts.append(Text(f"was halted: {rollout.halted_why}", ROSE))
     passed = sum(rollout.passed_over.values())
     reasons = ", ".join(f"{reason} {n}" for reason, n in sorted(rollout.passed_over.items()))
     passed_text = f", {passed} passed over ({reasons})" if passed else ""
@@ -197,7 +225,7 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None, brakes: 
             "dim",
         ),
         Text(""),
-    ]  # fmt: skip
+    ]
     grid = Table.grid(padding=(0, 2))
     for ring in rollout.rings:
         total = sum(ring.states.values())
@@ -205,8 +233,16 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None, brakes: 
         share = f"{100 * done // total:>3} %" if total else ""
         devices = f"{done} of {total}" if total else f"{ring.planned} planned"
         state = f"{ring.state} since {ring.opened_at:%H:%M}" if ring.state == "open" and ring.opened_at else ring.state
-        if ring.state == "closed" and ring.not_before:
-            state += f", not before {ring.not_before:%d %b %H:%M}"
+        if ring.earliest:
+            left = ring.earliest - rollout.now
+            soonest = (
+                f"{ring.earliest:%d %b %H:%M} at the earliest, in {span_of(left)}"
+                if left > timedelta()
+                else "as soon as it may"
+            )
+            state += f", opens {soonest}"
+        if ring.set_aside:
+            state += ", set aside: " + ", ".join(f"{why} {n}" for why, n in ring.set_aside.items())
         colour = HONEY if ring.state == "awaiting-go" else "dim"
         name = Text(f"{ring.position + 1} {ring.name}", "bold")
         grid.add_row(name, _bar(ring.states), share, devices, Text(state, colour))
@@ -216,17 +252,60 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None, brakes: 
     held_up = {word: n for word, n in rollout.waiting.items() if word != "next-check-in"}
     if held_up:
         parts.append(Text("waits for: " + ", ".join(f"{word} {n}" for word, n in held_up.items()), GREY_BLUE))
-    if rollout.reasons:
-        told = ", ".join(f"{reason} {n}" for reason, n in rollout.reasons.items())
+    next_ring = next((ring for ring in rollout.rings if ring.hangs_on), None)
+    if next_ring is not None:
+        parts.append(Text(f"ring {next_ring.name} waits for: {'; '.join(next_ring.hangs_on)}", GREY_BLUE))
+    if rollout.harm:
+        told = ", ".join(_went_bad(reason, n, rollout.reasons.get(reason, 0)) for reason, n in rollout.harm.items())
         parts.append(Text(f"went wrong: {told}", ROSE))
+    if rollout.unasked:
+        parts.append(Text(f"acted-without-clearance: {rollout.unasked}", ROSE))
+    if rollout.stands_still:
+        parts.append(Text(rollout.stands_still, HONEY))
     asking = next((ring for ring in rollout.rings if ring.state == "awaiting-go" and ring.asks_why), None)
     if asking is not None:
         parts.append(Text(f"ring {asking.name} awaits go: {asking.asks_why}", HONEY))
     if rollout.choices:
-        parts += [Text(""), Text("What can be done", "bold"), *(Text(f"  {choice}") for choice in rollout.choices)]
+        parts += [Text(""), Text("What can be done", "bold"), *(Text(f"  {line}") for line in choice_lines(rollout))]
     if latest is not None:
         parts += [Text(""), Text("Latest", "bold"), *(_line(event) for event in latest)]
     return Group(*parts)
+
+
+def colour_of(rollout: RolloutOut) -> str:
+    """The colour of a rollout's outcome, or of its state while it goes on."""
+    return OUTCOME_COLOURS[rollout.outcome] if rollout.outcome else STATE_COLOURS.get(rollout.state, GREY_BLUE)
+
+
+def styled_state(rollout: RolloutOut) -> Text:
+    """A rollout's state, and what it came to."""
+    told = rollout.outcome if rollout.outcome and rollout.outcome.value != rollout.state.value else None
+    return Text(f"{rollout.state}, {told}" if told else rollout.state.value, colour_of(rollout))
+
+
+def choice_lines(rollout: RolloutOut) -> list[str]:
+    """What can be done next, each with its command and how many devices it touches."""
+    lines = []
+    for choice in rollout.choices:
+        devices = "" if choice.devices is None else f" ({choice.devices} device{'' if choice.devices == 1 else 's'})"
+        lines.append(f"{choice.words}{devices}" + (f": {choice.command}" if choice.command else ""))
+    return lines
+
+
+def _went_bad(reason: str, ever: int, now: int) -> str:
+    return f"{reason} {ever}" if now >= ever else f"{reason} {ever} ({now} still)"
+
+
+def span_of(left: timedelta) -> str:
+    """A stretch of time as a countdown shows it: ``45 s``, ``12 min``, ``3 h 5 min``, ``2 d 4 h``."""
+    seconds = max(0, round(left.total_seconds()))
+    if seconds < 60:
+        return f"{seconds} s"
+    minutes = seconds // 60
+    if minutes < 60:
+        return f"{minutes} min"
+    hours = minutes // 60
+    return f"{hours} h {minutes % 60} min" if hours < 48 else f"{hours // 24} d {hours % 24} h"
 
 
 def _of(used: int, cap: int | None) -> str:

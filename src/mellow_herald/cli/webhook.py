@@ -45,10 +45,19 @@ def list_webhooks(as_json: AsJson = False) -> None:
         print_json(hooks)
         return
     rows = [
-        [str(h.id), h.url, ", ".join(h.kinds), "closed" if h.closed_at else "open", str(h.delivered), str(h.waiting),
-         str(h.dead), h.failure, h.note]
+        [
+            str(h.id),
+            h.url,
+            ", ".join(h.kinds),
+            "closed" if h.closed_at else "open",
+            str(h.delivered),
+            str(h.waiting),
+            str(h.dead),
+            h.failure,
+            h.note,
+        ]
         for h in hooks
-    ]  # fmt: skip
+    ]
     columns = ["id", "url", "kinds", "state", "taken", "waiting", "dead", "newest failure", "note"]
     table("Webhooks", columns, rows, right=["id", "taken", "waiting", "dead"])
 

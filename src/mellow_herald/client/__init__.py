@@ -11,19 +11,33 @@
 
 from typing import TYPE_CHECKING, Any
 
-from mellow_herald.client.errors import HeraldError, NotSignedInError, ProblemError, UnreachableError
-from mellow_herald.client.synchronous import Herald
+from mellow_herald.client.errors import (
+    HeraldError,
+    NotSignedInError,
+    ProblemError,
+    UnreachableError,
+    WaitedTooLongError,
+)
+from mellow_herald.client.synchronous.herald import Herald
 
 if TYPE_CHECKING:
-    from mellow_herald.client.asynchronous import AsyncHerald
+    from mellow_herald.client.asynchronous.herald import AsyncHerald
 
-__all__ = ["AsyncHerald", "Herald", "HeraldError", "NotSignedInError", "ProblemError", "UnreachableError"]
+__all__ = [
+    "AsyncHerald",
+    "Herald",
+    "HeraldError",
+    "NotSignedInError",
+    "ProblemError",
+    "UnreachableError",
+    "WaitedTooLongError",
+]
 
 
 def __getattr__(name: str) -> Any:
     """``AsyncHerald`` is loaded when it is asked for: the command line never does."""
     if name == "AsyncHerald":
-        from mellow_herald.client.asynchronous import AsyncHerald
+        from mellow_herald.client.asynchronous.herald import AsyncHerald
 
         return AsyncHerald
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

@@ -1,16 +1,16 @@
 """Every call of the engineer's API, described once; the two clients only send them."""
 
 import base64
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
-from pydantic import TypeAdapter
+from pydantic import BaseModel, TypeAdapter
 
 from mellow_herald.core.checks import Allowed
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.check import CheckAsk, CheckOut
-from mellow_herald.wire.event import Health, JournalEntry, Overview, PresenceSample
+from mellow_herald.wire.event import Event, Health, JournalEntry, Overview, PresenceSample
 from mellow_herald.wire.fleet import (
     CodeIn,
     CodeOut,
@@ -34,37 +34,44 @@ from mellow_herald.wire.rollout import ReasonIn
 from mellow_herald.wire.selection import SelectionIn, SelectionOut
 
 Result = TypeVar("Result")
+Answer = TypeVar("Answer", covariant=True)
 API = "/api/v1"
 
 
 @dataclass(frozen=True, slots=True)
-class Call(Generic[Result]):
+class Call(Generic[Answer]):
     """A request and how to read its answer. ``repeatable``: doing it twice is the same as doing it once."""
 
     doing: str
     method: str
     path: str
-    read: Callable[[bytes], Result]
+    read: Callable[[bytes], Answer]
     params: dict[str, Any] = field(default_factory=dict)
     body: bytes | None = None
     headers: dict[str, str] = field(default_factory=dict)
     repeatable: bool = False
 
 
-def reader(kind: Any) -> Callable[[bytes], Any]:
+def reader(kind: type[Result]) -> Callable[[bytes], Result]:
     """Reads an answer as a model, or a list of them."""
     return TypeAdapter(kind).validate_json
 
 
-def get(doing: str, path: str, kind: Any, **params: Any) -> Call[Any]:
+def get(doing: str, path: str, kind: type[Result], /, **params: Any) -> Call[Result]:
     """A call that only reads."""
     given = {name: value for name, value in params.items() if value is not None}
     return Call(doing, "GET", path, reader(kind), params=given, repeatable=True)
 
 
 def post(
-    doing: str, path: str, kind: Any, body: Any, *, repeatable: bool = False, headers: dict[str, str] | None = None
-) -> Call[Any]:
+    doing: str,
+    path: str,
+    kind: type[Result],
+    body: BaseModel,
+    *,
+    repeatable: bool = False,
+    headers: dict[str, str] | None = None,
+) -> Call[Result]:
     """A call that sends a model."""
     content = body.model_dump_json().encode()
     sent = {"content-type": "application/json", **(headers or {})}
@@ -75,9 +82,9 @@ def _nothing(_: bytes) -> None:
     return None
 
 
-def sign_in(said: SignIn) -> Call[Me]:
+def sign_in(request: SignIn) -> Call[Me]:
     """Opens a session; the cookie is kept by the client."""
-    return post(f"signing in as {said.name}", f"{API}/session", Me, said)
+    return post(f"signing in as {request.name}", f"{API}/session", Me, request)
 
 
 def whoami() -> Call[Me]:
@@ -121,9 +128,9 @@ def show_board(name: str) -> Call[BoardOut]:
     return get(f"reading board {name}", f"{API}/boards/{name}", BoardOut)
 
 
-def publish_key_list(said: KeyListIn) -> Call[KeyListOut]:
+def publish_key_list(request: KeyListIn) -> Call[KeyListOut]:
     """Publishes a key list."""
-    return post("publishing a key list", f"{API}/key_lists", KeyListOut, said, repeatable=True)
+    return post("publishing a key list", f"{API}/key_lists", KeyListOut, request, repeatable=True)
 
 
 def key_list(root: bytes, signed: bytes) -> KeyListIn:
@@ -137,12 +144,14 @@ def newest_key_list() -> Call[KeyListOut]:
     return get("reading the key list", f"{API}/key_lists/newest", KeyListOut)
 
 
-def _wishes(allowed: Allowed, **more: Any) -> dict[str, Any]:
+def wishes(allowed: Allowed, **more: Any) -> dict[str, Any]:
+    """What the engineer asks for in so many words, as query parameters."""
     asked = {
         "lower_version": allowed.lower_version,
         "cut_off_for_good": allowed.cut_off_for_good,
         "as_is": allowed.as_is,
     }
+    more["keeps_secret"] = allowed.keeps_secret
     return {name: "true" for name, value in asked.items() if value} | {k: v for k, v in more.items() if v}
 
 
@@ -157,7 +166,7 @@ def publish_release(
     """Publishes a release file of ``length`` bytes; the body is given when the call is sent."""
     headers = {"content-type": ENVELOPE_MEDIA_TYPE, "content-length": str(length)}
     label = [f"{key}={value}" for key, value in (labels or {}).items()]
-    params = _wishes(allowed, draft="true" if draft else "", label=label)
+    params = wishes(allowed, draft="true" if draft else "", label=label)
     path = f"{API}/releases"
     return Call(f"publishing {name}", "POST", path, reader(ReleaseOut), params=params, headers=headers)
 
@@ -166,7 +175,7 @@ def check_envelope(name: str, envelope: bytes, allowed: Allowed) -> Call[Envelop
     """What publishing would say of a signed envelope."""
     headers, path = {"content-type": ENVELOPE_MEDIA_TYPE}, f"{API}/release_checks/envelope"
     read = reader(EnvelopeCheck)
-    return Call(f"publishing {name}", "POST", path, read, _wishes(allowed), envelope, headers, repeatable=True)
+    return Call(f"publishing {name}", "POST", path, read, wishes(allowed), envelope, headers, repeatable=True)
 
 
 def foresee_checks(asked: CheckAsk) -> Call[list[CheckOut]]:
@@ -186,10 +195,10 @@ def show_release(release_id: int) -> Call[ReleaseOut]:
     return get(f"reading release {release_id}", f"{API}/releases/{release_id}", ReleaseOut)
 
 
-def edit_release(release_id: int, said: ReleaseEdit, revision: int | None) -> Call[ReleaseOut]:
+def edit_release(release_id: int, request: ReleaseEdit, revision: int | None) -> Call[ReleaseOut]:
     """Changes notes or labels; only if ``revision`` still stands, where it is given."""
     headers = {"content-type": "application/json", **({} if revision is None else {"if-match": f'"{revision}"'})}
-    body, path = said.model_dump_json(exclude_none=True).encode(), f"{API}/releases/{release_id}"
+    body, path = request.model_dump_json(exclude_none=True).encode(), f"{API}/releases/{release_id}"
     return Call(f"changing release {release_id}", "PATCH", path, reader(ReleaseOut), {}, body, headers)
 
 
@@ -201,7 +210,7 @@ def drop_release(release_id: int) -> Call[None]:
 def publish_draft(release_id: int, allowed: Allowed) -> Call[ReleaseOut]:
     """Publishes a draft."""
     path = f"{API}/releases/{release_id}/publish"
-    return Call(f"publishing release {release_id}", "POST", path, reader(ReleaseOut), _wishes(allowed))
+    return Call(f"publishing release {release_id}", "POST", path, reader(ReleaseOut), wishes(allowed))
 
 
 def make_baseline(release_id: int, reason: str) -> Call[ReleaseOut]:
@@ -264,9 +273,9 @@ def close_code(code_id: int) -> Call[None]:
     return Call(f"closing code {code_id}", "DELETE", f"{API}/codes/{code_id}", _nothing)
 
 
-def save_selection(said: SelectionIn) -> Call[SelectionOut]:
+def save_selection(request: SelectionIn) -> Call[SelectionOut]:
     """Saves a selection."""
-    return post(f"saving selection {said.name}", f"{API}/selections", SelectionOut, said, repeatable=True)
+    return post(f"saving selection {request.name}", f"{API}/selections", SelectionOut, request, repeatable=True)
 
 
 def list_selections() -> Call[list[SelectionOut]]:
@@ -284,14 +293,20 @@ def drop_selection(name: str) -> Call[None]:
     return Call(f"dropping selection {name}", "DELETE", f"{API}/selections/{name}", _nothing)
 
 
-def show_journal(limit: int, after: str | None) -> Call[Page[JournalEntry]]:
-    """A page of the journal."""
-    return get("reading the journal", f"{API}/journal", Page[JournalEntry], limit=limit, after=after)
+def show_journal(limit: int, after: str | None, **wanted: Any) -> Call[Page[JournalEntry]]:
+    """A page of the journal; ``wanted`` are the query parameters that pick entries."""
+    return get("reading the journal", f"{API}/journal", Page[JournalEntry], limit=limit, after=after, **wanted)
 
 
 def presence(board: str | None) -> Call[list[PresenceSample]]:
     """Presence over time."""
     return get("reading presence over time", f"{API}/presence", list[PresenceSample], board=board)
+
+
+def latest_events(rollout_id: int | None, kinds: Sequence[str], limit: int) -> Call[list[Event]]:
+    """The newest events that there were."""
+    wanted = {"rollout": rollout_id, "kind": list(kinds) or None, "limit": limit}
+    return get("reading the latest events", f"{API}/events/latest", list[Event], **wanted)
 
 
 def overview() -> Call[Overview]:

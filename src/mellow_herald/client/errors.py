@@ -19,6 +19,10 @@ class UnreachableError(HeraldError):
     """The service could not be reached, or the connection broke."""
 
 
+class WaitedTooLongError(HeraldError):
+    """What was waited for has not come to pass in the time that the caller gave."""
+
+
 class ProblemError(HeraldError):
     """The service answered with a problem (RFC 9457)."""
 
@@ -38,9 +42,11 @@ def error_for(response: httpx.Response, doing: str) -> ProblemError:
         problem = Problem.model_validate(json.loads(response.content))
     except ValueError:
         problem = Problem(
-            type=f"{TYPE_PREFIX}no-problem", title=response.reason_phrase, status=response.status_code,
+            type=f"{TYPE_PREFIX}no-problem",
+            title=response.reason_phrase,
+            status=response.status_code,
             detail=f"The service answered {response.status_code} without saying why.",
-        )  # fmt: skip
+        )
     return (NotSignedInError if response.status_code == 401 else ProblemError)(problem, doing)
 
 

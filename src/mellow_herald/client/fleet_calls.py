@@ -1,6 +1,7 @@
 """The calls about devices: the fleet, its inventory, and its baselines."""
 
-from mellow_herald.client.calls import API, Call, get, post, reader
+from mellow_herald.client.calls import API, Call, get, post, reader, wishes
+from mellow_herald.core.checks import Allowed
 from mellow_herald.core.inventory import Format
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview, BaselineSwitch
 from mellow_herald.wire.fleet import (
@@ -9,26 +10,35 @@ from mellow_herald.wire.fleet import (
     DeviceDetail,
     DeviceEdit,
     DeviceOut,
+    DeviceReleases,
     InstallIn,
+    LabelsIn,
     LogAsk,
     LogLineOut,
     PinIn,
 )
 from mellow_herald.wire.inventory import FactName, FactValue, ImportReport, Visit
+from mellow_herald.wire.lists import ListDetail, ListOut
 from mellow_herald.wire.model import Page
+from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 from mellow_herald.wire.rollout import ReasonIn, RolloutOut
 
 MEDIA = {Format.CSV: "text/csv", Format.JSONL: "application/jsonl"}
 
 
-def pin_devices(said: PinIn) -> Call[AdmissionOut]:
+def pin_devices(request: PinIn) -> Call[AdmissionOut]:
     """Pins devices, or lets them go."""
-    return post("pinning devices", f"{API}/pins", AdmissionOut, said, repeatable=True)
+    return post("pinning devices", f"{API}/pins", AdmissionOut, request, repeatable=True)
 
 
-def edit_device(serial: str, said: DeviceEdit) -> Call[DeviceDetail]:
+def label_devices(request: LabelsIn) -> Call[AdmissionOut]:
+    """Labels devices, or marks them as bench devices."""
+    return post("labelling devices", f"{API}/labels", AdmissionOut, request, repeatable=True)
+
+
+def edit_device(serial: str, request: DeviceEdit) -> Call[DeviceDetail]:
     """Changes labels and note."""
-    headers, body = {"content-type": "application/json"}, said.model_dump_json(exclude_unset=True).encode()
+    headers, body = {"content-type": "application/json"}, request.model_dump_json(exclude_unset=True).encode()
     path = f"{API}/devices/{serial}"
     return Call(f"changing device {serial}", "PATCH", path, reader(DeviceDetail), {}, body, headers, repeatable=True)
 
@@ -39,9 +49,10 @@ def allow_enrolment(serial: str, reason: str) -> Call[DeviceDetail]:
     return post(f"allowing {serial} to enrol again", path, DeviceDetail, ReasonIn(reason=reason), repeatable=True)
 
 
-def list_devices(where: str | None, limit: int, after: str | None) -> Call[Page[DeviceOut]]:
+def list_devices(where: str | None, limit: int, after: str | None, order: str | None) -> Call[Page[DeviceOut]]:
     """A page of devices."""
-    return get("listing devices", f"{API}/devices", Page[DeviceOut], where=where, limit=limit, after=after)
+    kind = Page[DeviceOut]
+    return get("listing devices", f"{API}/devices", kind, where=where, limit=limit, after=after, order=order)
 
 
 def show_device(serial: str) -> Call[DeviceDetail]:
@@ -49,9 +60,14 @@ def show_device(serial: str) -> Call[DeviceDetail]:
     return get(f"reading device {serial}", f"{API}/devices/{serial}", DeviceDetail)
 
 
-def decide_admission(said: AdmissionIn) -> Call[AdmissionOut]:
+def releases_for_device(serial: str) -> Call[DeviceReleases]:
+    """Releases that a device could take."""
+    return get(f"reading the releases for {serial}", f"{API}/devices/{serial}/releases", DeviceReleases)
+
+
+def decide_admission(request: AdmissionIn) -> Call[AdmissionOut]:
     """Admits, refuses or retires devices."""
-    return post("deciding who is admitted", f"{API}/admissions", AdmissionOut, said, repeatable=True)
+    return post("deciding who is admitted", f"{API}/admissions", AdmissionOut, request, repeatable=True)
 
 
 def settle_device(serial: str, reason: str) -> Call[DeviceDetail]:
@@ -60,9 +76,19 @@ def settle_device(serial: str, reason: str) -> Call[DeviceDetail]:
     return post(f"settling {serial}", path, DeviceDetail, ReasonIn(reason=reason), repeatable=True)
 
 
-def install_on_device(serial: str, said: InstallIn) -> Call[RolloutOut]:
+def install_on_device(serial: str, request: InstallIn) -> Call[RolloutOut]:
     """Brings a release to one device."""
-    return post(f"installing {said.release} on {serial}", f"{API}/devices/{serial}/install", RolloutOut, said)
+    return post(f"installing {request.release} on {serial}", f"{API}/devices/{serial}/install", RolloutOut, request)
+
+
+def install_build(
+    serial: str, name: str, length: int, *, allowed: Allowed, again: bool, reason: str
+) -> Call[RolloutOut]:
+    """Brings a sealed build of ``length`` bytes to a bench device; the body is given when the call is sent."""
+    headers = {"content-type": ENVELOPE_MEDIA_TYPE, "content-length": str(length)}
+    params = wishes(allowed, again="true" if again else "", reason=reason)
+    path = f"{API}/devices/{serial}/bench_install"
+    return Call(f"installing {name} on {serial}", "POST", path, reader(RolloutOut), params=params, headers=headers)
 
 
 def ask_for_log(serial: str, valid_for: str | None) -> Call[DeviceDetail]:
@@ -101,6 +127,18 @@ def visit_list(where: str | None) -> Call[str]:
     return Call("listing visits", "GET", f"{API}/visits.csv", bytes.decode, params, repeatable=True)
 
 
+def add_list(length: int, board: str | None, line: str | None) -> Call[ListOut]:
+    """Keeps a list of devices of ``length`` bytes; the body is given when the call is sent."""
+    params = {name: value for name, value in (("board", board), ("line", line)) if value}
+    headers = {"content-type": "text/plain; charset=utf-8", "content-length": str(length)}
+    return Call("keeping a list of devices", "POST", f"{API}/lists", reader(ListOut), params, None, headers)
+
+
+def show_list(list_id: int) -> Call[ListDetail]:
+    """One list."""
+    return get(f"reading list {list_id}", f"{API}/lists/{list_id}", ListDetail)
+
+
 def list_facts() -> Call[list[FactName]]:
     """Names a selector may speak of."""
     return get("listing facts", f"{API}/facts", list[FactName])
@@ -121,9 +159,9 @@ def preview_baseline(board: str, line: str) -> Call[BaselinePreview]:
     return get(f"reading the baseline of {board}/{line}", f"{API}/baselines/{board}/{line}", BaselinePreview)
 
 
-def switch_baseline(board: str, line: str, said: BaselineSwitch) -> Call[BaselinePreview]:
+def switch_baseline(board: str, line: str, request: BaselineSwitch) -> Call[BaselinePreview]:
     """Lets a baseline bring devices, or no longer."""
-    headers, body = {"content-type": "application/json"}, said.model_dump_json().encode()
+    headers, body = {"content-type": "application/json"}, request.model_dump_json().encode()
     path = f"{API}/baselines/{board}/{line}"
     doing = f"switching the baseline of {board}/{line}"
     return Call(doing, "PATCH", path, reader(BaselinePreview), {}, body, headers, repeatable=True)

@@ -51,9 +51,10 @@ def open_firmware(path: Path) -> Opened:
             return Opened(path, format_, None, 0, scan(_read(path)), None)
         if size > LARGEST_DECODED:
             raise Refused(
-                "oversized-file", f"{path.name} is {format_} of {size} bytes; at most {LARGEST_DECODED} are decoded.",
+                "oversized-file",
+                f"{path.name} is {format_} of {size} bytes; at most {LARGEST_DECODED} are decoded.",
                 "Convert it to raw binary and pass that.",
-            )  # fmt: skip
+            )
         data = path.read_bytes()
     except OSError as error:
         raise Refused("no-file", f"the firmware file {path} cannot be read ({error.strerror}).") from None

@@ -11,16 +11,8 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.client.images import open_firmware
 from mellow_herald.client.sheet import SheetImage, read_sheet
-from mellow_herald.core.checks import (
-    Allowed,
-    BoardFacts,
-    BoardSlot,
-    Check,
-    ChecksFailed,
-    Reading,
-    check_release,
-    refused,
-)
+from mellow_herald.core.board import BoardFacts, BoardSlot, Runs
+from mellow_herald.core.checks import Allowed, Check, ChecksFailed, Reading, check_release, refused
 from mellow_herald.core.envelope import EnvelopeReader, Opened
 from mellow_herald.core.firmware import PORTION, Image, for_slot
 from mellow_herald.core.keys import private_from_pem
@@ -105,15 +97,15 @@ class ReleaseFile:
                 yield portion
 
 
-def read_file(path: Path, what: str) -> bytes:
+def read_file(path: Path | str, what: str) -> bytes:
     """Reads a file; raises ``Refused`` if that cannot be done."""
     try:
-        return path.read_bytes()
+        return Path(path).read_bytes()
     except OSError as error:
         raise Refused("no-file", f"{what} {path} cannot be read ({error.strerror}).") from None
 
 
-def load_key(path: Path, passphrase: str | None = None) -> Ed25519PrivateKey:
+def load_key(path: Path | str, passphrase: str | None = None) -> Ed25519PrivateKey:
     """Reads a private signing key."""
     return private_from_pem(read_file(path, "the key file"), passphrase)
 
@@ -122,7 +114,13 @@ def facts_of(board: BoardOut | BoardIn) -> BoardFacts:
     """A board as the checks see it."""
     slots = tuple(BoardSlot(slot.name, slot.size, slot.address, slot.component) for slot in board.slots)
     return BoardFacts(
-        board.name, board.vendor_domain, tuple(board.lines), tuple(board.hw_revs), slots, board.position_dependent
+        board.name,
+        board.vendor_domain,
+        tuple(board.lines),
+        tuple(board.hw_revs),
+        slots,
+        board.runs,
+        board.run_address,
     )
 
 
@@ -216,63 +214,104 @@ def seal_files(
     out it is that of ``app``; the options are those of ``SealOptions``. Raises ``Refused``, with
     all its ``checks`` where the images themselves are at fault.
     """
-    given = list(files)
-    values = {name: value for name, value in (stated or {}).items() if value is not None}
+    given = gather(files, stated or {})
     order = {name: list(before) for name, before in (after or {}).items()}
-    if len(given) == 1 and given[0].suffix == SHEET_SUFFIX:
-        if values:
-            raise Refused("stated-twice", "a release sheet says everything itself.", "Write the values into the sheet.")
-        sheet = read_sheet(given[0])
-        parts, notes, version = sheet.images, notes or sheet.notes, version or sheet.version
-        labels, independent = {**sheet.labels, **(labels or {})}, independent or sheet.independent
-    else:
-        if len(given) > 1 and values:
-            raise Refused(
-                "stated-for-many", "values are stated, but there are several images they could be meant for.",
-                "Write a release sheet, which says for each image what it is.",
-            )  # fmt: skip
-        parts = [SheetImage(file=path, **(values if len(given) == 1 else {})) for path in given]
-    images = [open_firmware(part.file).image(**part.stated) for part in parts]
-    order |= {i.nameplate.component: part.after for i, part in zip(images, parts, strict=True) if part.after}
+    images = [open_firmware(part.file).image(**part.stated) for part in given.parts]
+    order |= given.order_of(images)
     board = _board_of(images, boards)
-    images = [_in_its_slot(image, part.slot, board) for image, part in zip(images, parts, strict=True)]
+    images = given.in_their_slots(images, board)
+    independent = independent or given.independent
     manifest = describe(
         images,
         board.vendor_domain,
-        notes,
-        version=version,
+        notes or given.notes,
+        version=version or given.version,
         after=order,
         independent=independent,
         without_updater=allowed.cut_off_for_good,
     )
-    readings = {i.digest: Reading(i.nameplate if i.read else None, i.scanned.appearance) for i in images}
+    readings = {image.digest: reading_of(image) for image in images}
     checks = check_release(manifest, board, None, datetime.now(UTC), allowed, readings)
     if refused(checks):
         raise ChecksFailed(checks)
     length, _ = seal(images, manifest, key)
-    return SealedRelease(tuple(images), manifest, key, length, labels or {}, checks)
+    return SealedRelease(tuple(images), manifest, key, length, {**given.labels, **(labels or {})}, checks)
+
+
+@dataclass(frozen=True, slots=True)
+class Gathered:
+    """The images that make a release, as the engineer named them, and what a release sheet says of the whole."""
+
+    parts: tuple[SheetImage, ...]
+    notes: str = ""
+    version: str | None = None
+    labels: Mapping[str, str] = field(default_factory=dict)
+    independent: bool = False
+
+    def order_of(self, images: Sequence[Image]) -> dict[str, list[str]]:
+        """The components that are switched before others, by component."""
+        return {i.nameplate.component: part.after for i, part in zip(images, self.parts, strict=True) if part.after}
+
+    def in_their_slots(self, images: Sequence[Image], board: BoardFacts) -> list[Image]:
+        """The images, each meant for its slot."""
+        return [_in_its_slot(image, part.slot, board) for image, part in zip(images, self.parts, strict=True)]
+
+
+def gather(files: Sequence[Path], stated: Mapping[str, Any]) -> Gathered:
+    """What was named: images, with ``stated`` nameplate values for a single one, or a release sheet."""
+    values = {name: value for name, value in stated.items() if value is not None}
+    if len(files) == 1 and files[0].suffix == SHEET_SUFFIX:
+        if values:
+            raise Refused("stated-twice", "a release sheet says everything itself.", "Write the values into the sheet.")
+        sheet = read_sheet(files[0])
+        return Gathered(tuple(sheet.images), sheet.notes, sheet.version, sheet.labels, sheet.independent)
+    if len(files) > 1 and values:
+        raise Refused(
+            "stated-for-many",
+            "values are stated, but there are several images they could be meant for.",
+            "Write a release sheet, which says for each image what it is.",
+        )
+    return Gathered(tuple(SheetImage(file=path, **values) for path in files))
+
+
+def reading_of(image: Image) -> Reading:
+    """What the bytes of an image said."""
+    return Reading(image.nameplate if image.read else None, image.scanned.appearance, image.scanned.leaks)
+
+
+def board_among(images: Sequence[Image], boards: Iterable[BoardOut | BoardIn]) -> BoardFacts | None:
+    """The board that the images are for, None if it is not among these."""
+    name = images[0].nameplate.board
+    return next((facts_of(board) for board in boards if board.name == name), None)
 
 
 def _board_of(images: Sequence[Image], boards: Iterable[BoardOut | BoardIn]) -> BoardFacts:
+    board = board_among(images, boards)
+    if board is not None:
+        return board
+    raise unknown_board(images)
+
+
+def unknown_board(images: Sequence[Image]) -> Refused:
+    """What is said of images for a board that there is not."""
     name = images[0].nameplate.board
-    for board in boards:
-        if board.name == name:
-            return facts_of(board)
-    raise Refused("unknown-board", f"there is no board {name!r}.", "Add it first with `herald board add FILE`.")
+    return Refused("unknown-board", f"there is no board {name!r}.", "Add it first with `herald board add FILE`.")
 
 
 def _in_its_slot(image: Image, named: str | None, board: BoardFacts) -> Image:
-    """The image, meant for the slot that was named or, where code is position-dependent, for that of its address."""
+    """The image, meant for the slot that was named or, where code runs only where it is linked for, that of its
+    address."""
     slots = board.slots_of(image.nameplate.component)
     if named is not None:
         names = [slot.name for slot in slots]
         if named not in names:
             raise Refused(
-                "unknown-slot", f"{board.name} has no slot {named!r} for {image.nameplate.component}.",
+                "unknown-slot",
+                f"{board.name} has no slot {named!r} for {image.nameplate.component}.",
                 f"It has {', '.join(names) or 'none'}.",
-            )  # fmt: skip
+            )
         return for_slot(image, names.index(named))
-    if board.position_dependent and image.base is not None and len(slots) > 1:
+    if board.runs is Runs.WHERE_LINKED and image.base is not None and len(slots) > 1:
         at = [index for index, slot in enumerate(slots) if slot.address == image.base]
         if len(at) == 1:
             return for_slot(image, at[0])

@@ -6,10 +6,11 @@ from typing import Annotated, Any
 from pydantic import Field
 
 from mellow_herald.client.documents import read_document
+from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.refusal import Refused
 from mellow_herald.wire.model import Labels, Model, Name, Version, Whole
 
-Revision = Annotated[int, Field(ge=0, le=65535)]
+Revision = Annotated[int, Field(ge=0, le=LARGEST_REVISION)]
 STATED = ("line", "board", "component", "version", "floor", "updater", "build_id", "hw_rev_min", "hw_rev_max")
 
 

@@ -1,6 +1,6 @@
 """Reading Server-Sent Events (WHATWG HTML, section 9.2), as far as our feed uses them."""
 
-from collections.abc import AsyncIterable, AsyncIterator, Iterable, Iterator
+from collections.abc import AsyncIterable, AsyncIterator, Callable, Iterable, Iterator
 
 from mellow_herald.core.rollout import ENDED
 from mellow_herald.wire.event import Event
@@ -22,19 +22,21 @@ class FrameReader:
         return None
 
 
-def events(lines: Iterable[str]) -> Iterator[Event]:
-    """The events in a stream of lines."""
+def events(lines: Iterable[str], heed: Callable[[], None] = lambda: None) -> Iterator[Event]:
+    """The events in a stream of lines; ``heed`` is called with each line, also of those that keep the line open."""
     reader = FrameReader()
     for line in lines:
+        heed()
         event = reader.line(line)
         if event is not None:
             yield event
 
 
-async def async_events(lines: AsyncIterable[str]) -> AsyncIterator[Event]:
-    """The events in an asynchronous stream of lines."""
+async def async_events(lines: AsyncIterable[str], heed: Callable[[], None] = lambda: None) -> AsyncIterator[Event]:
+    """The events in an asynchronous stream of lines; ``heed`` as above."""
     reader = FrameReader()
     async for line in lines:
+        heed()
         event = reader.line(line)
         if event is not None:
             yield event

@@ -8,11 +8,14 @@ TEXT_BYTES = bytes(range(0x20, 0x7F)) + b"\t\n\r\x0c"
 SECTOR = 512
 MICRO_TABLE_PLACES = (0, 0x8000, 0x9000)
 MICRO_ENTRY = 32
+ERASE_SECTOR = 4096
+LEAST_CHIP = 128 * 1024
 
 
 class Kind(StrEnum):
     """Kinds of file that end up in a publisher's hand by mistake."""
 
+    EMPTY = "empty-image"
     PRIVATE_KEY = "private-key"
     RELEASE_FILE = "release-file"
     ARCHIVE = "archive"
@@ -22,6 +25,10 @@ class Kind(StrEnum):
     FLASHING_BLOCKS = "flashing-blocks"
     PROGRAM = "hosted-program"
     TEXT = "text"
+
+
+# Of these nothing is firmware for a slot, whatever nameplate was met inside: it stands in what they carry.
+CARRIERS = frozenset({Kind.ARCHIVE, Kind.WHOLE_FLASH, Kind.PARTITION_TABLE, Kind.FLASHING_BLOCKS})
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,20 +43,32 @@ class Appearance:
 
 
 _ARCHIVES = (
-    (0, b"\x1f\x8b\x08", "a gzip file"), (0, b"PK\x03\x04", "a zip archive"), (0, b"\xfd7zXZ\x00", "an xz file"),
-    (4, b"1AY&SY", "a bzip2 file"), (0, b"\x28\xb5\x2f\xfd", "a Zstandard file"),
+    (0, b"\x1f\x8b\x08", "a gzip file"),
+    (0, b"PK\x03\x04", "a zip archive"),
+    (0, b"\xfd7zXZ\x00", "an xz file"),
+    (4, b"1AY&SY", "a bzip2 file"),
+    (0, b"\x28\xb5\x2f\xfd", "a Zstandard file"),
     (0, b"7z\xbc\xaf\x27\x1c", "a 7-Zip archive"),
-    (257, b"ustar", "a tar archive"), (0, b"!<arch>\n", "a library of object files"),
+    (257, b"ustar", "a tar archive"),
+    (0, b"!<arch>\n", "a library of object files"),
     (0, b"\x04\x22\x4d\x18", "an LZ4 file"),
-)  # fmt: skip
+)
 _FILE_SYSTEMS = (
-    (0, b"hsqs", "a SquashFS image"), (0, b"sqsh", "a SquashFS image"),
-    (8, b"littlefs", "a littlefs image"), (0, b"-rom1fs-", "a romfs image"), (0, b"\x45\x3d\xcd\x28", "a cramfs image"),
-    (0, b"UBI#", "a UBI image"), (0, b"\x31\x18\x10\x06", "a UBIFS image"), (0, b"\x85\x19\x03\x20", "a JFFS2 image"),
-    (0, b"\x85\x19\x01\xe0", "a JFFS2 image"), (0, b"\x85\x19\x02\xe0", "a JFFS2 image"),
-    (54, b"FAT12", "a FAT image"), (54, b"FAT16", "a FAT image"), (82, b"FAT32", "a FAT image"),
+    (0, b"hsqs", "a SquashFS image"),
+    (0, b"sqsh", "a SquashFS image"),
+    (8, b"littlefs", "a littlefs image"),
+    (0, b"-rom1fs-", "a romfs image"),
+    (0, b"\x45\x3d\xcd\x28", "a cramfs image"),
+    (0, b"UBI#", "a UBI image"),
+    (0, b"\x31\x18\x10\x06", "a UBIFS image"),
+    (0, b"\x85\x19\x03\x20", "a JFFS2 image"),
+    (0, b"\x85\x19\x01\xe0", "a JFFS2 image"),
+    (0, b"\x85\x19\x02\xe0", "a JFFS2 image"),
+    (54, b"FAT12", "a FAT image"),
+    (54, b"FAT16", "a FAT image"),
+    (82, b"FAT32", "a FAT image"),
     (32769, b"CD001", "an ISO 9660 image"),
-)  # fmt: skip
+)
 
 
 def appearance_of(head: bytes, size: int, room: int | None = None) -> Appearance | None:
@@ -57,7 +76,10 @@ def appearance_of(head: bytes, size: int, room: int | None = None) -> Appearance
 
     ``room`` is the size of the slot it is meant for, if that is known.
     """
-    if b"PRIVATE KEY-----" in head:
+    if not size:
+        return Appearance(Kind.EMPTY, "nothing: the file is empty", "Check that the build finished.", True)
+    # A key in the midst of firmware is found by its offset (core.leaks); here the file itself is one.
+    if b"PRIVATE KEY-----" in head and not head.translate(None, TEXT_BYTES):
         return Appearance(
             Kind.PRIVATE_KEY,
             "a private key",
@@ -99,6 +121,23 @@ def appearance_of(head: bytes, size: int, room: int | None = None) -> Appearance
             f"a dump of a whole flash of {size} bytes",
             "Pass the image of the one slot, as the linker made it.",
         )
+    return None
+
+
+def dump_of(size: int, plates: int, gap_at: int | None) -> Appearance | None:
+    """Whether an image of ``size`` bytes seems to have been read out of a flash, by what a pass over it showed.
+
+    ``plates`` is how often its nameplate stands in it: once for each slot that was read out. ``gap_at`` is the offset
+    of the first blank stretch of a whole erase sector with something behind it, None if there is none; together with
+    a chip's size (a power of two) it tells a dump from an image that was padded.
+    """
+    one_slot = "Pass the image of the one slot, as the linker made it."
+    if plates > 1:
+        words = f"a dump of a flash: the same nameplate stands in it {plates} times, as in several slots"
+        return Appearance(Kind.WHOLE_FLASH, words, one_slot)
+    if gap_at is not None and size >= LEAST_CHIP and size & (size - 1) == 0:
+        words = f"a dump of a whole flash: {size} bytes, a chip's size, with blank sectors from {gap_at:#x} amid them"
+        return Appearance(Kind.WHOLE_FLASH, words, one_slot)
     return None
 
 

@@ -51,13 +51,14 @@ class Watch:
 @dataclass(frozen=True, slots=True)
 class Tally:
     """Devices of one ring that agree in all watched facts: ``bad`` of ``seen`` (numbers, or arrays of one number for
-    each moment of a history), and when the first of them was seen."""
+    each moment of a history), when the first of them was seen, and how many of the bad came through on a later try."""
 
     ring: int
     facts: Mapping[str, str]
     seen: npt.ArrayLike
     bad: npt.ArrayLike
     first_at: datetime | None = None
+    later_good: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,13 +82,14 @@ class Stream:
 @dataclass(frozen=True, slots=True)
 class Reading:
     """What one brake shows now. ``halts_at`` is the evidence that halts in this round; ``strongest`` the stream that
-    gives most of the evidence."""
+    gives most of the evidence; ``later_good`` of the bad came through on a later try, which takes nothing off."""
 
     kind: BrakeKind
     limit: float
     halts_at: float
     log_evidence: float
     streams: tuple[Stream, ...]
+    later_good: int = 0
 
     @property
     def evidence(self) -> float:
@@ -114,17 +116,28 @@ class Reading:
         """Whether it is so near to halting that no ring should open by itself."""
         return self.log_evidence >= float(np.log(self.halts_at * NEAR))
 
-    def words(self, ring_names: Sequence[str] = ()) -> str:
+    def summary(self, ring_names: Sequence[str] = ()) -> str:
         """In words, e.g. ``firmware brake: evidence 12.8 of 40; 10 bad of 180 exposed (5.6 %, limit 2 %); hw_rev 2
         gives most of it``."""
         whole = self.whole
         share = f"{100 * whole.bad / whole.seen:.1f} %, " if whole.seen else ""
         text = (
             f"{self.kind.value} brake: evidence {_plain(self.evidence)} of {self.halts_at:g}; "
-            f"{whole.bad} bad of {whole.seen} {COUNTED[self.kind]} ({share}limit {100 * self.limit:g} %)"
+            f"{whole.bad} {self._bad_words} of {whole.seen} {COUNTED[self.kind]}"
+            f"{self._later_words} ({share}limit {100 * self.limit:g} %)"
         )
         named = stream_name(self.strongest, ring_names)
         return f"{text}; {named} gives most of it" if self.strongest.bad and named else text
+
+    @property
+    def _bad_words(self) -> str:
+        return "failed at first" if self.later_good else "bad"
+
+    @property
+    def _later_words(self) -> str:
+        if not self.later_good:
+            return ""
+        return f", {'all' if self.later_good >= self.whole.bad else self.later_good} through later"
 
 
 def stream_name(stream: Stream, ring_names: Sequence[str] = ()) -> str:
@@ -171,13 +184,14 @@ def _log_upper_beta(x: Numbers, y: Numbers, limit: float) -> Numbers:
 
 def read_brake(kind: BrakeKind, tallies: Iterable[Tally], watch: Watch, limit: float, halt: float) -> Reading:
     """What a brake shows for the devices that were counted in this round."""
-    streams, idle = _streams(list(tallies), watch)
+    tallies = list(tallies)
+    streams, idle = _streams(tallies, watch)
     found = [
         Stream(fact, value, weight, int(seen), int(bad), float(log_evidence(bad, seen, limit)))
         for (fact, value), (weight, seen, bad) in streams.items()
     ]
     logs = [stream.contribution for stream in found] + ([float(np.log(idle))] if idle > 0 else [])
-    return Reading(kind, limit, halt, float(logsumexp(logs)), tuple(found))
+    return Reading(kind, limit, halt, float(logsumexp(logs)), tuple(found), sum(one.later_good for one in tallies))
 
 
 def evidence_over_time(tallies: Iterable[Tally], watch: Watch, limit: float) -> Numbers:

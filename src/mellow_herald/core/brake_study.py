@@ -108,9 +108,16 @@ class Fault:
 
 
 def foresee_faults(
-    rings: Sequence[int], watch: Watch, limit: float, halt: float, at_once: Sequence[int], rng: np.random.Generator,
-    *, runs: int = RUNS, shares: Mapping[str, Mapping[str, float]] = {},
-) -> list[Fault]:  # fmt: skip
+    rings: Sequence[int],
+    watch: Watch,
+    limit: float,
+    halt: float,
+    at_once: Sequence[int],
+    rng: np.random.Generator,
+    *,
+    runs: int = RUNS,
+    shares: Mapping[str, Mapping[str, float]] = {},
+) -> list[Fault]:
     """What faults of 1, 2, 5, 10 and 25 times the limit would do to rings of so many devices each.
 
     ``at_once`` is how many devices of each ring are at risk at the same time: what goes wrong with one of them is heard

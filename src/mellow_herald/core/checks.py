@@ -9,8 +9,10 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 
-from mellow_herald.core.appearance import Appearance, appearance_of
+from mellow_herald.core.appearance import CARRIERS, Appearance, Kind, appearance_of
+from mellow_herald.core.board import BoardFacts, BoardSlot, Runs, image_words
 from mellow_herald.core.firmware import APP
+from mellow_herald.core.leaks import NAMES, Leak, LeakKind
 from mellow_herald.core.nameplate import Nameplate
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.suit import Component, Manifest
@@ -40,32 +42,6 @@ class Check:
 
 
 @dataclass(frozen=True, slots=True)
-class BoardSlot:
-    """A place for images of one component: ``size`` in bytes, ``address`` where it is linked to run, if said."""
-
-    name: str
-    size: int
-    address: int | None = None
-    component: str = APP
-
-
-@dataclass(frozen=True, slots=True)
-class BoardFacts:
-    """What must be known of a board. ``position_dependent``: an image runs only in the slot it was linked for."""
-
-    name: str
-    vendor_domain: str
-    lines: tuple[str, ...]
-    hw_revs: tuple[int, ...]
-    slots: tuple[BoardSlot, ...]
-    position_dependent: bool = False
-
-    def slots_of(self, component: str) -> tuple[BoardSlot, ...]:
-        """The slots of a component, in order; their index is the number an image is linked for."""
-        return tuple(slot for slot in self.slots if slot.component == component)
-
-
-@dataclass(frozen=True, slots=True)
 class Earlier:
     """A release of the same board and line that was published (or withdrawn) before."""
 
@@ -77,19 +53,23 @@ class Earlier:
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """What the bytes of an image themselves said: their nameplate, if they hold one, and what they seem to be."""
+    """What the bytes of an image themselves said: their nameplate, if they hold one, what they seem to be, and what
+    has the shape of a secret. ``proven``: the leaks were looked up, and are real."""
 
     plate: Nameplate | None
     appearance: Appearance | None = None
+    leaks: tuple[Leak, ...] = ()
+    proven: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class Allowed:
-    """What the engineer asked for in so many words."""
+    """What the engineer asked for in so many words. ``keeps_secret`` is why a secret stands in the image."""
 
     lower_version: bool = False
     cut_off_for_good: bool = False
     as_is: bool = False
+    keeps_secret: str = ""
 
 
 def check_release(
@@ -107,17 +87,18 @@ def check_release(
     """
     found: list[Check] = []
     if readings is not None:
-        found += _nameplates(release, readings)
-        found += _appearances(release, readings, allowed)
+        found += _nameplates(release, readings, board)
+        found += _appearances(release, readings, allowed, board)
+        found += _leaks(release, readings, allowed, board)
     found += _board(release, board)
     if board is not None:
         found += _slots(release, board)
     if earlier is not None:
-        found += [_version(release, earlier, allowed), _floor(release, earlier), *_labels(release, earlier)]
+        found += [_version(release, earlier, allowed), _floor(release, earlier), *_labels(release, earlier, board)]
     found += _updater(release, allowed)
     found += _build_times(release, now)
     if earlier is not None:
-        found += _sizes(release, earlier)
+        found += _sizes(release, earlier, board)
     return tuple(found)
 
 
@@ -136,23 +117,30 @@ class ChecksFailed(Refused):
         self.checks = checks
 
 
-def _image(one: Component) -> str:
-    return one.name if one.slot is None else f"{one.name} for slot {one.slot}"
+def _image(one: Component, board: BoardFacts | None) -> str:
+    return image_words(one.name, one.slot, board)
 
 
-def _nameplates(release: Manifest, readings: Mapping[str, Reading]) -> Iterator[Check]:
+def _nameplates(release: Manifest, readings: Mapping[str, Reading], board: BoardFacts | None) -> Iterator[Check]:
     for one in release.components:
         plate = readings[one.digest].plate
         if plate is None:
             yield Check(
-                "nameplate", Verdict.WARN, f"{_image(one)}: no nameplate in the image; its values were stated by hand.",
+                "nameplate",
+                Verdict.WARN,
+                f"{_image(one, board)}: no nameplate in the image; its values were stated by hand.",
                 "Link a nameplate into the firmware, so that no version label can stand on other bytes.",
-            )  # fmt: skip
+            )
             continue
         signed = {
-            "line": release.line, "board": release.board, "component": one.name, "version": one.version,
-            "updater": one.updater, "build_id": one.build_id, "build_time": one.build_time,
-        }  # fmt: skip
+            "line": release.line,
+            "board": release.board,
+            "component": one.name,
+            "version": one.version,
+            "updater": one.updater,
+            "build_id": one.build_id,
+            "build_time": one.build_time,
+        }
         wrong = [
             f"{name} {getattr(plate, name)!r}, not {value!r}"
             for name, value in signed.items()
@@ -164,54 +152,96 @@ def _nameplates(release: Manifest, readings: Mapping[str, Reading]) -> Iterator[
             wrong.append(f"hw_rev {plate.hw_rev_min}–{plate.hw_rev_max}, narrower than the release's")
         if wrong:
             yield Check(
-                "nameplate", Verdict.REFUSE, f"{_image(one)}: the nameplate in the image says {'; '.join(wrong)}.",
-                "The manifest must say what the image says: seal it again.", "nameplate-contradicts",
-            )  # fmt: skip
+                "nameplate",
+                Verdict.REFUSE,
+                f"{_image(one, board)}: the nameplate in the image says {'; '.join(wrong)}.",
+                "The manifest must say what the image says: seal it again.",
+                "nameplate-contradicts",
+            )
         else:
-            yield Check("nameplate", Verdict.PASS, f"{_image(one)}: read from the image, {plate.version}.")
+            yield Check("nameplate", Verdict.PASS, f"{_image(one, board)}: read from the image, {plate.version}.")
 
 
-def _appearances(release: Manifest, readings: Mapping[str, Reading], allowed: Allowed) -> Iterator[Check]:
+def _appearances(
+    release: Manifest, readings: Mapping[str, Reading], allowed: Allowed, board: BoardFacts | None
+) -> Iterator[Check]:
     for one in release.components:
-        reading = readings[one.digest]
-        seems = reading.appearance
+        seems = readings[one.digest].appearance
         if seems is None:
             continue
-        words = f"{_image(one)}: the file seems to be {seems.words}."
+        words = f"{_image(one, board)}: the file seems to be {seems.words}."
         if seems.never:
             yield Check("kind of file", Verdict.REFUSE, words, seems.mend, seems.kind.value)
-        elif one.name != APP or reading.plate is not None or allowed.as_is:
+        elif allowed.as_is or (one.name != APP and seems.kind not in CARRIERS):
             yield Check("kind of file", Verdict.WARN, words)
+        elif seems.kind is Kind.WHOLE_FLASH and _fills_a_slot(one, board):
+            yield Check("kind of file", Verdict.WARN, f"{words} But it is just as large as a slot.")
         else:
             mend = f"{seems.mend} If it is what the device boots, say so with --as-is."
             yield Check("kind of file", Verdict.REFUSE, words, mend, seems.kind.value)
 
 
+def _fills_a_slot(one: Component, board: BoardFacts | None) -> bool:
+    """Images that are padded to the slot, with the boot loader's record at its end, have blank sectors too."""
+    return board is not None and any(slot.size == one.size for slot in board.slots_of(one.name))
+
+
+def _leaks(
+    release: Manifest, readings: Mapping[str, Reading], allowed: Allowed, board: BoardFacts | None
+) -> Iterator[Check]:
+    for one in release.components:
+        reading = readings[one.digest]
+        for leak in reading.leaks:
+            words = f"{_image(one, board)}: {leak.description}."
+            if leak.kind is not LeakKind.PRIVATE_KEY and not reading.proven:
+                unproven = f"what looks like {leak.description}; the service refuses it if it is a real one."
+                words = f"{_image(one, board)}: {unproven}"
+                yield Check("secrets", Verdict.WARN, words)
+            elif allowed.keeps_secret:
+                yield Check("secrets", Verdict.WARN, f"{words} That was asked for: {allowed.keeps_secret}")
+            else:
+                mend = (
+                    f"Whoever has the image has it too: take {NAMES[leak.kind]} out of the build and make a new one. "
+                    "If it must be in there, say why with --keeps-secret REASON."
+                )
+                yield Check("secrets", Verdict.REFUSE, words, mend, f"secret-{leak.kind.value}")
+
+
 def _board(release: Manifest, board: BoardFacts | None) -> Iterator[Check]:
     if board is None:
         yield Check(
-            "board", Verdict.REFUSE, f"there is no board {release.board!r}.",
-            "Add it first with `herald board add FILE`.", "unknown-board",
-        )  # fmt: skip
+            "board",
+            Verdict.REFUSE,
+            f"there is no board {release.board!r}.",
+            "Add it first with `herald board add FILE`.",
+            "unknown-board",
+        )
         return
     if release.line not in board.lines:
         yield Check(
-            "board", Verdict.REFUSE, f"board {board.name} serves {', '.join(board.lines)}, not {release.line}.",
-            "Correct the line, or add it to the board's file and run `herald board add` again.", "unknown-line",
-        )  # fmt: skip
+            "board",
+            Verdict.REFUSE,
+            f"board {board.name} serves {', '.join(board.lines)}, not {release.line}.",
+            "Correct the line, or add it to the board's file and run `herald board add` again.",
+            "unknown-line",
+        )
     elif release.vendor_domain != board.vendor_domain:
         yield Check(
-            "board", Verdict.REFUSE,
+            "board",
+            Verdict.REFUSE,
             f"the release is signed for {release.vendor_domain}, the board belongs to {board.vendor_domain}.",
-            "Seal it for the board's vendor domain; its devices accept no other.", "wrong-vendor",
-        )  # fmt: skip
+            "Seal it for the board's vendor domain; its devices accept no other.",
+            "wrong-vendor",
+        )
     elif not any(release.hw_rev_min <= revision <= release.hw_rev_max for revision in board.hw_revs):
         known = ", ".join(map(str, board.hw_revs))
         yield Check(
-            "board", Verdict.REFUSE,
+            "board",
+            Verdict.REFUSE,
             f"the release is for revisions {release.hw_rev_min}–{release.hw_rev_max}; {board.name} has {known}.",
-            "Correct hw_rev on the nameplate, or add the revision to the board's file.", "unknown-revision",
-        )  # fmt: skip
+            "Correct hw_rev on the nameplate, or add the revision to the board's file.",
+            "unknown-revision",
+        )
     else:
         yield Check("board", Verdict.PASS, f"{board.name} serves {release.line}.")
 
@@ -221,9 +251,12 @@ def _slots(release: Manifest, board: BoardFacts) -> Iterator[Check]:
         slots, images = board.slots_of(name), release.images_of(name)
         if not slots:
             yield Check(
-                "size", Verdict.REFUSE, f"board {board.name} has no slot for component {name}.",
-                f'Add one to the board\'s file: component = "{name}".', "no-slot",
-            )  # fmt: skip
+                "size",
+                Verdict.REFUSE,
+                f"board {board.name} has no slot for component {name}.",
+                f'Add one to the board\'s file: component = "{name}".',
+                "no-slot",
+            )
             continue
         for one in images:
             yield _size(one, slots, board)
@@ -233,62 +266,100 @@ def _slots(release: Manifest, board: BoardFacts) -> Iterator[Check]:
 def _size(one: Component, slots: Sequence[BoardSlot], board: BoardFacts) -> Check:
     if one.slot is not None and one.slot >= len(slots):
         return Check(
-            "size", Verdict.REFUSE, f"{_image(one)}: {board.name} has {len(slots)} slots for it, counted from 0.",
-            "Correct the slot it is sealed for.", "unknown-slot",
-        )  # fmt: skip
+            "size",
+            Verdict.REFUSE,
+            f"{_image(one, board)}: {board.name} has {len(slots)} slots for it, counted from 0.",
+            "Correct the slot it is sealed for.",
+            "unknown-slot",
+        )
     room = slots[one.slot].size if one.slot is not None else min(slot.size for slot in slots)
     if one.size > room:
         dump = appearance_of(b"", one.size, room)
         seems = f" It seems to be {dump.words}." if dump else ""
         return Check(
-            "size", Verdict.REFUSE,
-            f"component {_image(one)} has {one.size} bytes, a slot of {board.name} has {room}.{seems}",
-            "Build a smaller image, or correct the board's slots.", "too-large-for-slot",
-        )  # fmt: skip
-    return Check("size", Verdict.PASS, f"{_image(one)}: {one.size} bytes, {100 * one.size / room:.3g} % of the slot.")
+            "size",
+            Verdict.REFUSE,
+            f"component {_image(one, board)} has {one.size} bytes, a slot of {board.name} has {room}.{seems}",
+            "Build a smaller image, or correct the board's slots.",
+            "too-large-for-slot",
+        )
+    return Check(
+        "size", Verdict.PASS, f"{_image(one, board)}: {one.size} bytes, {100 * one.size / room:.3g} % of the slot."
+    )
 
 
 def _addresses(
     name: str, images: Sequence[Component], slots: Sequence[BoardSlot], board: BoardFacts
 ) -> Iterator[Check]:
     given = ", ".join(f"{slot.name} at {slot.address:#x}" for slot in slots if slot.address is not None)
+    if board.runs is Runs.MAPPED and name == APP:
+        yield from _run_address(images, board)
+        return
     for one in images:
         meant = [slots[one.slot]] if one.slot is not None and one.slot < len(slots) else list(slots)
         said = {slot.address for slot in meant if slot.address is not None}
         if one.address is not None and said and one.address not in said:
             yield Check(
-                "link address", Verdict.REFUSE,
-                f"{_image(one)} is linked for {one.address:#x}; the slots of {board.name} are {given}.",
-                "Link it for a slot's address, or correct the board's slots.", "wrong-address",
-            )  # fmt: skip
+                "link address",
+                Verdict.REFUSE,
+                f"{_image(one, board)} is linked for {one.address:#x}; the slots of {board.name} are {given}.",
+                "Link it for a slot's address, or correct the board's slots.",
+                "wrong-address",
+            )
             return
     covered = {one.slot for one in images}
     differ = len({slot.address for slot in slots}) > 1
     missing = [slot.name for index, slot in enumerate(slots) if index not in covered]
-    if board.position_dependent and differ and missing:
+    if board.runs is Runs.WHERE_LINKED and differ and missing:
         which = "one image for all slots" if covered == {None} else f"no image for slot {', '.join(missing)}"
         yield Check(
-            "link address", Verdict.REFUSE,
+            "link address",
+            Verdict.REFUSE,
             f"{name}: code of {board.name} runs only where it is linked for, and there is {which} ({given}).",
-            "Link an image for each slot and seal them together.", "slot-missing",
-        )  # fmt: skip
+            "Link an image for each slot and seal them together.",
+            "slot-missing",
+        )
     elif any(one.address is not None for one in images):
         places = ", ".join(f"{one.address:#x}" for one in images if one.address is not None)
         yield Check("link address", Verdict.PASS, f"{name}: linked for {places}.")
-    elif board.position_dependent and given:
+    elif board.runs is Runs.WHERE_LINKED and given:
         yield Check(
-            "link address", Verdict.WARN, f"{name}: a raw binary does not say what address it is linked for.",
+            "link address",
+            Verdict.WARN,
+            f"{name}: a raw binary does not say what address it is linked for.",
             "Seal the HEX, S-record or ELF file instead: then it is checked.",
-        )  # fmt: skip
+        )
+
+
+def _run_address(images: Sequence[Component], board: BoardFacts) -> Iterator[Check]:
+    """A mapped board's code is linked for one address, whichever slot it stands in."""
+    at = f"{board.run_address:#x}" if board.run_address is not None else "an address that its board file does not say"
+    for one in images:
+        if one.address is None:
+            words = f"{_image(one, board)}: a raw binary does not say what address it is linked for; {board.name} runs "
+            mend = "Seal the HEX, S-record or ELF file instead: then it is checked."
+            yield Check("link address", Verdict.WARN, f"{words}it at {at}.", mend)
+        elif one.address != board.run_address:
+            yield Check(
+                "link address",
+                Verdict.REFUSE,
+                f"{_image(one, board)} is linked for {one.address:#x}; {board.name} maps the slot it starts to {at}.",
+                "Link it for that address, or correct run_address in the board's file.",
+                "wrong-address",
+            )
+        else:
+            yield Check("link address", Verdict.PASS, f"{_image(one, board)}: linked for {at}, mapped there.")
 
 
 def _version(release: Manifest, earlier: Sequence[Earlier], allowed: Allowed) -> Check:
     if any(one.version == release.version for one in earlier):
         return Check(
-            "version", Verdict.REFUSE, f"{release.name} was published before, with other bytes.",
+            "version",
+            Verdict.REFUSE,
+            f"{release.name} was published before, with other bytes.",
             "A version names one set of bytes for ever: raise the version, build again and publish that.",
             "release-exists",
-        )  # fmt: skip
+        )
     latest = max((one.version for one in earlier), key=parse_version, default=None)
     if latest is None:
         return Check("version", Verdict.PASS, f"{release.version} is the first of {release.board}/{release.line}.")
@@ -297,9 +368,12 @@ def _version(release: Manifest, earlier: Sequence[Earlier], allowed: Allowed) ->
     if allowed.lower_version:
         return Check("version", Verdict.WARN, f"{release.version} does not follow {latest}; that was asked for.")
     return Check(
-        "version", Verdict.REFUSE, f"{release.version} does not follow {latest}, the latest of the line.",
-        "Raise the version. If a lower one is meant, say so with --lower-version.", "version-not-higher",
-    )  # fmt: skip
+        "version",
+        Verdict.REFUSE,
+        f"{release.version} does not follow {latest}, the latest of the line.",
+        "Raise the version. If a lower one is meant, say so with --lower-version.",
+        "version-not-higher",
+    )
 
 
 def _floor(release: Manifest, earlier: Sequence[Earlier]) -> Check:
@@ -310,17 +384,20 @@ def _floor(release: Manifest, earlier: Sequence[Earlier]) -> Check:
         return Check("floor number", Verdict.PASS, f"{release.floor}, as the line has it.")
     if release.floor > highest:
         return Check(
-            "floor number", Verdict.WARN,
+            "floor number",
+            Verdict.WARN,
             f"{release.floor}, raised from {highest}: a device that confirms it can never go back below.",
-        )  # fmt: skip
+        )
     return Check(
-        "floor number", Verdict.REFUSE,
+        "floor number",
+        Verdict.REFUSE,
         f"the floor number {release.floor} is below the line's, {highest}: devices on the latest would refuse it.",
-        f"Build it with floor number {highest} or higher.", "floor-too-low",
-    )  # fmt: skip
+        f"Build it with floor number {highest} or higher.",
+        "floor-too-low",
+    )
 
 
-def _labels(release: Manifest, earlier: Sequence[Earlier]) -> Iterator[Check]:
+def _labels(release: Manifest, earlier: Sequence[Earlier], board: BoardFacts | None) -> Iterator[Check]:
     """A component's version names one set of bytes, and one set of bytes has one version."""
     bytes_of = {(c.name, c.slot, c.version): c.digest for one in earlier for c in one.components}
     version_of = {(c.name, c.digest): (c.version, one.version) for one in earlier for c in one.components}
@@ -330,18 +407,23 @@ def _labels(release: Manifest, earlier: Sequence[Earlier]) -> Iterator[Check]:
         if known is not None and known[0] != one.version:
             clean = False
             yield Check(
-                "bytes", Verdict.REFUSE,
-                f"the very same bytes of {_image(one)} are published as {known[0]}, in release {known[1]}.",
-                f"A new label on old bytes? Build again, or call {one.name} {known[0]}.", "same-bytes",
-            )  # fmt: skip
+                "bytes",
+                Verdict.REFUSE,
+                f"the very same bytes of {_image(one, board)} are published as {known[0]}, in release {known[1]}.",
+                f"A new label on old bytes? Build again, or call {one.name} {known[0]}.",
+                "same-bytes",
+            )
         other = bytes_of.get((one.name, one.slot, one.version))
         if other is not None and other != one.digest:
             clean = False
             yield Check(
-                "bytes", Verdict.REFUSE,
-                f"{_image(one)} {one.version} is published with other bytes ({other[:12]}…, not {one.digest[:12]}…).",
-                f"A version names one set of bytes for ever: raise the version of {one.name}.", "other-bytes",
-            )  # fmt: skip
+                "bytes",
+                Verdict.REFUSE,
+                f"{_image(one, board)} {one.version} is published with other bytes "
+                f"({other[:12]}…, not {one.digest[:12]}…).",
+                f"A version names one set of bytes for ever: raise the version of {one.name}.",
+                "other-bytes",
+            )
     if clean:
         yield Check("bytes", Verdict.PASS, "published under no other version.")
 
@@ -355,11 +437,13 @@ def _updater(release: Manifest, allowed: Allowed) -> Iterator[Check]:
             yield Check("updater", Verdict.WARN, words)
         else:
             yield Check(
-                "updater", Verdict.REFUSE,
+                "updater",
+                Verdict.REFUSE,
                 f"the image of component {APP} holds no updater (updater = 0): a device that runs it can never be "
                 "updated again.",
-                "Build it with the updater linked in. If that is meant, say so with --cut-off-for-good.", "no-updater",
-            )  # fmt: skip
+                "Build it with the updater linked in. If that is meant, say so with --cut-off-for-good.",
+                "no-updater",
+            )
 
 
 def _build_times(release: Manifest, now: datetime) -> Iterator[Check]:
@@ -372,14 +456,16 @@ def _build_times(release: Manifest, now: datetime) -> Iterator[Check]:
             built = datetime.max.replace(tzinfo=UTC)
         if built > now + CLOCK_SKEW:
             yield Check(
-                "build time", Verdict.WARN, f"{one.name} was built in the future: {built:%Y-%m-%d %H:%M} UTC.",
+                "build time",
+                Verdict.WARN,
+                f"{one.name} was built in the future: {built:%Y-%m-%d %H:%M} UTC.",
                 "Set the clock of the build machine.",
-            )  # fmt: skip
+            )
         else:
             yield Check("build time", Verdict.PASS, f"{one.name}: {built:%Y-%m-%d %H:%M} UTC.")
 
 
-def _sizes(release: Manifest, earlier: Sequence[Earlier]) -> Iterator[Check]:
+def _sizes(release: Manifest, earlier: Sequence[Earlier], board: BoardFacts | None) -> Iterator[Check]:
     order = sorted((one for one in earlier if not one.withdrawn), key=lambda one: parse_version(one.version))
     for one in release.components:
         before = next(
@@ -389,7 +475,7 @@ def _sizes(release: Manifest, earlier: Sequence[Earlier]) -> Iterator[Check]:
             continue
         change = one.size / before.size - 1
         how = f"{change:+.1%} against" if change else "as large as"
-        words = f"{_image(one)}: {how} {before.version} ({before.size} bytes)."
+        words = f"{_image(one, board)}: {how} {before.version} ({before.size} bytes)."
         if abs(change) > USUAL_CHANGE:
             what = "grew" if change > 0 else "shrank"
             mend = f"The image {what} unusually: is it the build you mean, with the right options?"

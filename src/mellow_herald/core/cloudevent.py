@@ -28,7 +28,7 @@ def cloud_event(event: Mapping[str, Any], source: str) -> dict[str, Any]:
         "specversion": "1.0",
         "id": str(event["id"]),
         "source": source,
-        "type": ".".join([TYPE_PREFIX, event["kind"], *_words(word)]),
+        "type": ".".join([TYPE_PREFIX, event["kind"], *_segments(word)]),
         "time": event["at"],
         "datacontenttype": "application/json",
         "data": {**event["data"], **{k: event[k] for k in ("rollout_id", "device_id", "attempt_id") if event.get(k)}},
@@ -36,7 +36,7 @@ def cloud_event(event: Mapping[str, Any], source: str) -> dict[str, Any]:
     return made | ({"subject": "/".join(subjects)} if subjects else {})
 
 
-def _words(word: Any) -> list[str]:
+def _segments(word: Any) -> list[str]:
     return ["-".join(str(word).lower().split())] if word else []
 
 

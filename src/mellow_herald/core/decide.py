@@ -1,19 +1,29 @@
 """What a rollout should do next. The conductor applies it; the tests and, later, the rehearsal run the same."""
 
+import math
 from dataclasses import dataclass, field
 from datetime import datetime
 
 from mellow_herald.core.brake import Reading
 from mellow_herald.core.plan import Opens, Plan
-from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.core.rollout import Outcome, RingState, RolloutState
+
+# What a device that is set aside waits for when it is not a condition: it asked once and is not heard of any more.
+GONE = "gone"
 
 
 @dataclass(frozen=True, slots=True)
 class RingProgress:
-    """Counts of one ring. ``undecided``: offered and still live. ``expected``: queued devices that have not
-    asked since the ring opened but are not late yet. ``asked``: those that were offered or have called since
-    it opened. ``soak_until``: the latest end of a confirmed device's soak; for one that was not heard since its soak
-    should be over, the time at which it counts as silent. ``live``: all that are live."""
+    """Counts of one ring. ``undecided``: offered and still live, without those that wait for a condition too long.
+    ``expected``: queued devices that have not asked since the ring opened but are not late yet. ``asked``: those that
+    were offered or have called since it opened, without those that were called off, left out of later rounds, or bad in
+    an earlier one. ``good``: those that are confirmed. ``soak_until``: the latest end of a confirmed device's soak; for
+    one that was not heard since its soak should be over, the time at which it counts as silent. ``live``: all that are
+    live, without those whose token two units use: nobody waits for them. ``bad``: those that were ever bad in this
+    round. ``set_aside``: those that asked and hold the ring no longer, as they wait for a condition longer than the
+    plan's ``wait_at_most``, or are gone; none of them was exposed or bad. ``stands_why``: what was last written down of
+    why the ring stands still. ``anyway``: how many of it were bad when somebody said, in this round, that it is to go
+    on all the same."""
 
     state: RingState
     undecided: int = 0
@@ -23,6 +33,10 @@ class RingProgress:
     soak_until: datetime | None = None
     live: int = 0
     targeted: int = 0
+    bad: int = 0
+    set_aside: int = 0
+    stands_why: str | None = None
+    anyway: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +101,21 @@ class FinishRing:
 
 
 @dataclass(frozen=True, slots=True)
+class StandsStill:
+    """Nothing in this ring moves by itself any more: ``why`` says so in words. A person has the choice."""
+
+    position: int
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class MovesAgain:
+    """The ring no longer stands still."""
+
+    position: int
+
+
+@dataclass(frozen=True, slots=True)
 class MarkSilent:
     """These attempts' devices did not call within ``answer_within``; ``quiet`` those of them that had confirmed."""
 
@@ -106,9 +135,10 @@ class Finish:
     """There is nothing left to do, or no time to do it in."""
 
     why: str = "all rings are done"
+    outcome: Outcome = Outcome.CARRIED_OUT
 
 
-Decision = Begin | OpenRing | AskForGo | BeginSoak | FinishRing | MarkSilent | Halt | Finish
+Decision = Begin | OpenRing | AskForGo | BeginSoak | FinishRing | StandsStill | MovesAgain | MarkSilent | Halt | Finish
 
 
 def decide(plan: Plan, progress: Progress, now: datetime) -> list[Decision]:
@@ -130,7 +160,7 @@ def decide(plan: Plan, progress: Progress, now: datetime) -> list[Decision]:
         return decisions
     if is_over(plan, now):
         # Who is at risk must be decided first; nobody new is let in meanwhile.
-        return decisions if progress.at_risk else [*decisions, Finish("its last day is over")]
+        return decisions if progress.at_risk else [*decisions, Finish("its last day is over", Outcome.CUT_SHORT)]
     return decisions + _next_step(plan, progress, now, silent=bool(silent or quiet))
 
 
@@ -138,7 +168,7 @@ def halt_due(plan: Plan, brakes: tuple[Reading, ...], bad: int) -> Halt | None:
     """The halt that is due because of what the brakes show, or of ``bad`` devices in this round; None if none is."""
     tipped = next((brake for brake in brakes if brake.halts), None)
     if tipped is not None:
-        return Halt(tipped.words([ring.name for ring in plan.rings]))
+        return Halt(tipped.summary([ring.name for ring in plan.rings]))
     stop = plan.brake.hard_stop
     if stop is not None and bad >= stop:
         return Halt(f"{bad} device{'s' if bad != 1 else ''} went bad, and the plan's hard_stop is {stop}")
@@ -166,15 +196,27 @@ def _next_step(plan: Plan, progress: Progress, now: datetime, *, silent: bool) -
                 return [OpenRing(position) if doubt is None else AskForGo(position, doubt)]
             case RingState.AWAITING_GO if position in progress.go:
                 return [OpenRing(position)]
-            case RingState.OPEN if not silent and is_through(ring, planned.enough):
-                return [BeginSoak(position)]
+            case RingState.OPEN if not silent:
+                return _on_from(plan, position, ring, BeginSoak(position))
+            # Looked at again: who was good may have gone bad while the ring soaked.
             case RingState.SOAKING if not silent and ring.undecided == 0 and _soaked(ring, now):
-                return [FinishRing(position)]
+                return _on_from(plan, position, ring, FinishRing(position))
         return []
     # Late comers of earlier rings may still be on their way: they are not cut off half-way.
     waited_for = sum(ring.live if plan.latecomers else ring.undecided for ring in progress.rings)
     soaking = any(ring.soak_until is not None and ring.soak_until > now for ring in progress.rings)
     return [] if waited_for or soaking or progress.at_risk or progress.to_come else [Finish()]
+
+
+def _on_from(plan: Plan, position: int, ring: RingProgress, step: BeginSoak | FinishRing) -> list[Decision]:
+    """The ring's next step if it is through; or that it stands still, or no longer does, once each."""
+    enough, least = plan.rings[position].enough, least_good(plan, position)
+    if is_through(ring, enough, least):
+        return [step]
+    why = stands_still(ring, enough, least)
+    if why == ring.stands_why:
+        return []
+    return [MovesAgain(position) if why is None else StandsStill(position, why)]
 
 
 def _soaked(ring: RingProgress, now: datetime) -> bool:
@@ -187,17 +229,61 @@ def _doubt(plan: Plan, progress: Progress, position: int) -> str | None:
         return None
     near = next((brake for brake in progress.brakes if brake.near), None)
     if near is not None:
-        return f"a brake is near: {near.words([ring.name for ring in plan.rings])}"
+        return f"a brake is near: {near.summary([ring.name for ring in plan.rings])}"
     before, name = progress.rings[position - 1], plan.rings[position - 1].name
-    if before.targeted and before.good < plan.brake.min_good:
+    # Who let that ring go on all the same has seen how few are good.
+    if before.targeted and before.good < plan.brake.min_good and before.anyway is None:
         return f"ring {name} has {before.good} good devices, and the plan's min_good is {plan.brake.min_good}"
     return None
 
 
-def is_through(ring: RingProgress, enough: float) -> bool:
-    """Whether a ring may begin to soak: all who were offered are decided, nobody who should still call soon is
-    left, and at least the share ``enough`` of those who asked are good."""
-    return ring.undecided == 0 and ring.expected == 0 and ring.good >= enough * ring.asked
+def least_good(plan: Plan, position: int) -> int:
+    """How many good devices a ring needs at the least: the plan's ``min_good``, which lets the next ring open, and so
+    asks nothing of the last."""
+    return max(1, plan.brake.min_good) if position < len(plan.rings) - 1 else 1
+
+
+def is_through(ring: RingProgress, enough: float, least: int = 1) -> bool:
+    """Whether a ring may go on: all who count are decided, nobody who should still call soon is left, and of those who
+    asked at least the share ``enough`` is good, ``least`` at the least, with not too many set aside; or a person said
+    that it is to go on all the same, and nobody went bad since."""
+    if ring.undecided or ring.expected:
+        return False
+    if ring.anyway is not None and ring.bad <= ring.anyway:
+        return True
+    if not ring.asked:
+        # Nobody asked: that is through only if there is nobody left who could.
+        return enough == 0 or ring.live == 0
+    if enough == 0:
+        return True
+    return not _too_many_aside(ring, enough) and ring.good >= max(least, wanted(enough, ring.asked))
+
+
+def stands_still(ring: RingProgress, enough: float, least: int = 1) -> str | None:
+    """Why a ring cannot become through by itself, in words; None if it can, or is."""
+    if ring.undecided or ring.expected or is_through(ring, enough, least):
+        return None
+    if _too_many_aside(ring, enough):
+        return (
+            f"{ring.set_aside} of {ring.asked + ring.set_aside} devices that asked are set aside, and the plan wants "
+            f"{100 * enough:g} % (enough) of them"
+        )
+    if not ring.asked:
+        return f"none of its {ring.live} devices has called since it opened"
+    if ring.good and ring.good >= wanted(enough, ring.asked):
+        return f"{ring.good} of {ring.asked} devices are good, and the plan wants {least} (min_good)"
+    share = f"{100 * enough:g} %" if wanted(enough, ring.asked) > 1 else "one at the least"
+    return f"{ring.good} of {ring.asked} devices are good, and the plan wants {share} (enough)"
+
+
+def _too_many_aside(ring: RingProgress, enough: float) -> bool:
+    return ring.asked < wanted(enough, ring.asked + ring.set_aside)
+
+
+def wanted(enough: float, devices: int) -> int:
+    """The least number of devices that is the share ``enough`` of them: 9 of 10 are 90 %, whatever binary fractions
+    make of it."""
+    return math.ceil(enough * devices - 1e-9)
 
 
 def _unheard_too_long(

@@ -13,28 +13,50 @@ from mellow_herald.core.refusal import Refused
 STEP = "  "
 SHORT = 72
 _MANIFEST_KEYS = {
-    suit.VERSION: "manifest version", suit.SEQUENCE: "sequence number: the floor number", suit.COMMON: "common",
-    suit.VALIDATE: "validate", suit.FETCH_SEQUENCE: "payload fetch", suit.INSTALL: "install", suit.TEXT: "text",
+    suit.VERSION: "manifest version",
+    suit.SEQUENCE: "sequence number: the floor number",
+    suit.COMMON: "common",
+    suit.VALIDATE: "validate",
+    suit.FETCH_SEQUENCE: "payload fetch",
+    suit.INSTALL: "install",
+    suit.TEXT: "text",
     suit.INDEPENDENT: "independent",
-}  # fmt: skip
+}
 _COMMON_KEYS = {suit.COMPONENTS: "components", suit.SHARED_SEQUENCE: "shared sequence"}
 _COMMANDS = {
-    suit.SET_INDEX: "set component index", suit.TRY_EACH: "try each", suit.OVERRIDE: "override parameters",
-    suit.FETCH: "fetch", suit.VENDOR_MATCH: "condition: vendor", suit.CLASS_MATCH: "condition: class",
-    suit.IMAGE_MATCH: "condition: image", suit.SLOT_MATCH: "condition: slot",
-    suit.VERSION_CONDITION: "condition: version", suit.HW_REV_RANGE: "condition: hw_rev",
-}  # fmt: skip
+    suit.SET_INDEX: "set component index",
+    suit.TRY_EACH: "try each",
+    suit.OVERRIDE: "override parameters",
+    suit.FETCH: "fetch",
+    suit.VENDOR_MATCH: "condition: vendor",
+    suit.CLASS_MATCH: "condition: class",
+    suit.IMAGE_MATCH: "condition: image",
+    suit.SLOT_MATCH: "condition: slot",
+    suit.VERSION_CONDITION: "condition: version",
+    suit.HW_REV_RANGE: "condition: hw_rev",
+}
 _PARAMETERS = {
-    suit.VENDOR_ID: "vendor id", suit.CLASS_ID: "class id", suit.IMAGE_DIGEST: "image digest", suit.SLOT: "slot",
-    suit.IMAGE_SIZE: "image size", suit.URI: "uri", suit.VERSION_MATCH: "version: at least",
-    suit.HW_REV_RANGE: "hw_rev range", suit.AFTER: "after", suit.LINK_ADDRESS: "link address",
-}  # fmt: skip
+    suit.VENDOR_ID: "vendor id",
+    suit.CLASS_ID: "class id",
+    suit.IMAGE_DIGEST: "image digest",
+    suit.SLOT: "slot",
+    suit.IMAGE_SIZE: "image size",
+    suit.URI: "uri",
+    suit.VERSION_MATCH: "version: at least",
+    suit.HW_REV_RANGE: "hw_rev range",
+    suit.AFTER: "after",
+    suit.LINK_ADDRESS: "link address",
+}
 _TEXT_KEYS = {suit.DESCRIPTION: "description", suit.RELEASE_VERSION: "version of the release"}
 _COMPONENT_TEXT = {
-    suit.MODEL_NAME: "board", suit.VENDOR_DOMAIN: "vendor domain", suit.MODEL_INFO: "line",
-    suit.COMPONENT_VERSION: "version", suit.UPDATER: "updater", suit.BUILD_ID: "build id",
+    suit.MODEL_NAME: "board",
+    suit.VENDOR_DOMAIN: "vendor domain",
+    suit.MODEL_INFO: "line",
+    suit.COMPONENT_VERSION: "version",
+    suit.UPDATER: "updater",
+    suit.BUILD_ID: "build id",
     suit.BUILD_TIME: "build time",
-}  # fmt: skip
+}
 _ENVELOPE_KEYS = {AUTHENTICATION: "authentication wrapper", MANIFEST: "manifest"}
 
 
@@ -51,9 +73,12 @@ def _authentication(data: bytes, indent: str) -> str:
 
 def _manifest(data: bytes, indent: str) -> str:
     inner = {
-        suit.COMMON: _common, suit.FETCH_SEQUENCE: _sequence, suit.INSTALL: _sequence, suit.VALIDATE: _sequence,
+        suit.COMMON: _common,
+        suit.FETCH_SEQUENCE: _sequence,
+        suit.INSTALL: _sequence,
+        suit.VALIDATE: _sequence,
         suit.TEXT: _text,
-    }  # fmt: skip
+    }
     return _opened(data, lambda value, deeper: _map(value, _MANIFEST_KEYS, inner, deeper), indent)
 
 

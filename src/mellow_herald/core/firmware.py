@@ -9,12 +9,14 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
-from mellow_herald.core.appearance import HEAD, Appearance, appearance_of
+from mellow_herald.core.appearance import ERASE_SECTOR, HEAD, Appearance, appearance_of, dump_of
 from mellow_herald.core.formats import Format
+from mellow_herald.core.leaks import Leak, LeakFinder
 from mellow_herald.core.nameplate import Nameplate, NameplateFinder, check_nameplate
 from mellow_herald.core.refusal import Refused
 
 PORTION = 256 * 1024
+BLANK_SECTOR = b"\xff" * ERASE_SECTOR
 APP = "app"
 MUST_BE_KNOWN = ("line", "board", "version", "floor")
 
@@ -22,7 +24,8 @@ MUST_BE_KNOWN = ("line", "board", "version", "floor")
 @dataclass(frozen=True, slots=True)
 class Scanned:
     """What a pass over an image's bytes showed. ``blank`` is the share of bytes (0 to 1) that are 0xFF or 0x00,
-    whichever there are more of. ``fault`` is what is wrong with the nameplate, if one is."""
+    whichever there are more of. ``fault`` is what is wrong with the nameplate, if one is; ``leaks`` is what has the
+    shape of a secret."""
 
     size: int
     digest: str
@@ -31,6 +34,7 @@ class Scanned:
     plate_at: int | None
     fault: Refused | None
     appearance: Appearance | None
+    leaks: tuple[Leak, ...] = ()
 
 
 class Scan:
@@ -39,6 +43,8 @@ class Scan:
     def __init__(self) -> None:
         self._hash = hashlib.sha256()
         self._finder = NameplateFinder()
+        self._leaks = LeakFinder()
+        self._sectors = BlankSectors()
         self._head = bytearray()
         self._size = 0
         self._blank = {0xFF: 0, 0x00: 0}
@@ -50,6 +56,8 @@ class Scan:
         self._size += len(piece)
         for byte in self._blank:
             self._blank[byte] += piece.count(byte)
+        self._leaks.feed(piece)
+        self._sectors.feed(piece)
         if len(self._head) < HEAD:
             self._head += piece[: HEAD - len(self._head)]
         if self._fault is None:
@@ -68,9 +76,34 @@ class Scan:
                 self._fault = refused
         blank = max(self._blank.values()) / self._size if self._size else 1.0
         seems = appearance_of(bytes(self._head), self._size)
-        return Scanned(
-            self._size, self._hash.hexdigest(), blank, plate, self._finder.at if plate else None, self._fault, seems
-        )
+        seems = seems or dump_of(self._size, self._finder.copies, self._sectors.gap_at)
+        at = self._finder.at if plate else None
+        return Scanned(self._size, self._hash.hexdigest(), blank, plate, at, self._fault, seems, self._leaks.close())
+
+
+class BlankSectors:
+    """Finds the first erased sector that has something behind it; ``gap_at`` is its offset, None if there is none."""
+
+    def __init__(self) -> None:
+        self._rest = b""
+        self._offset = 0
+        self._blank_from: int | None = None
+        self.gap_at: int | None = None
+
+    def feed(self, piece: bytes) -> None:
+        """Takes the next bytes."""
+        if self.gap_at is not None:
+            return
+        data = self._rest + piece
+        whole = len(data) - len(data) % ERASE_SECTOR
+        for at in range(0, whole, ERASE_SECTOR):
+            if data[at : at + ERASE_SECTOR] == BLANK_SECTOR:
+                if self._blank_from is None and self._offset + at:
+                    self._blank_from = self._offset + at
+            elif self._blank_from is not None:
+                self.gap_at = self._blank_from
+                return
+        self._rest, self._offset = data[whole:], self._offset + whole
 
 
 def scan(pieces: Iterable[bytes]) -> Scanned:
@@ -145,6 +178,13 @@ def name_image(
                 )
         return Image(pieces, scanned.digest, scanned.size, plate, True, scanned, format_, base, slot)
     missing = [name for name in MUST_BE_KNOWN if name not in given]
+    if missing and scanned.appearance is not None:
+        seems = scanned.appearance
+        raise Refused(
+            seems.kind.value,
+            f"the file seems to be {seems.words}, and holds no nameplate.",
+            f"{seems.mend} If it is what the device boots, state {', '.join(missing)} and say --as-is.",
+        )
     if missing:
         raise Refused(
             "no-nameplate",

@@ -70,10 +70,16 @@ def forecast(
         done = None if through is None else through + (ring.soak if facts.devices else timedelta(0))
         found.append(
             RingForecast(
-                opens, first_sign, through, done, ring.opens is Opens.BY_HAND, at_risk, unproven,
+                opens,
+                first_sign,
+                through,
+                done,
+                ring.opens is Opens.BY_HAND,
+                at_risk,
+                unproven,
                 rules_out(facts.devices, plan.brake.alpha),
             )
-        )  # fmt: skip
+        )
         at = done
     return found
 

@@ -145,9 +145,10 @@ def _nothing_after(format_: Format, lines: list[str], end: int) -> None:
     for number, line in enumerate(lines[end + 1 :], end + 2):
         if line.strip():
             raise Refused(
-                "damaged-file", f"line {number} of the {format_} file follows its end record in line {end + 1}.",
+                "damaged-file",
+                f"line {number} of the {format_} file follows its end record in line {end + 1}.",
                 "Two files were joined into one: pass the one you mean.",
-            )  # fmt: skip
+            )
 
 
 def _read_elf(data: bytes) -> Loadable:
@@ -164,9 +165,10 @@ def _read_elf(data: bytes) -> Loadable:
         ends = [(part["p_offset"] + part["p_filesz"], "a segment") for part in segments]
         ends += [(s["sh_offset"] + s["sh_size"], f"section {s.name}") for s in sections if s["sh_type"] != "SHT_NOBITS"]
         code = [
-            s for s in sections
+            s
+            for s in sections
             if s["sh_flags"] & SH_FLAGS.SHF_ALLOC and s["sh_type"] not in ("SHT_NOBITS", "SHT_NOTE") and s["sh_size"]
-        ]  # fmt: skip
+        ]
         debug = any(s.name.startswith(".debug_") for s in sections)
         hosted = any(segment["p_type"] == "PT_INTERP" for segment in segments)
     except Exception as error:
@@ -182,15 +184,17 @@ def _read_elf(data: bytes) -> Loadable:
     if not code:
         if debug:
             raise Refused(
-                "debug-twin", "this is the ELF file's debug twin: debugging information without the code.",
+                "debug-twin",
+                "this is the ELF file's debug twin: debugging information without the code.",
                 "Pass the ELF file that runs; the twin was split off it.",
-            )  # fmt: skip
+            )
         raise Refused("empty-image", "the ELF file holds no bytes to load.", "Pass what the linker made.")
     if hosted:
         raise Refused(
-            "hosted-program", "this is a program for an operating system: it asks for a program loader.",
+            "hosted-program",
+            "this is a program for an operating system: it asks for a program loader.",
             "Link it for the board: no shared libraries, with the board's linker script.",
-        )  # fmt: skip
+        )
     spans = [(segment["p_paddr"], segment["p_paddr"] + segment["p_filesz"]) for segment in loads if segment["p_filesz"]]
     if spans:
         _check_span(Format.ELF, sorted(spans))

@@ -10,6 +10,7 @@ from difflib import get_close_matches
 from enum import StrEnum
 from typing import Any
 
+from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.refusal import Refused
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
@@ -52,6 +53,20 @@ class Mistake:
     serial: str
     kind: str
     detail: str
+
+
+def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, tuple[str | None, str | None]]:
+    """What differs between a device's ``labels``, ``note`` and ``gateway`` before and after: ``label.KEY``, ``note``,
+    ``gateway``, each with both values (None: nothing there)."""
+    found = {}
+    labels = {f"label.{key}": (before["labels"].get(key), value) for key, value in after["labels"].items()}
+    for name, (was, is_) in {
+        **labels,
+        **{n: (before[n] or None, after[n] or None) for n in ("note", "gateway")},
+    }.items():
+        if was != is_:
+            found[name] = (was, is_)
+    return found
 
 
 class Reader:
@@ -178,8 +193,9 @@ def _name(values: Mapping[str, Any], name: str) -> str:
 
 
 def _revision(value: Any) -> int:
-    if isinstance(value, bool) or not str(value).isdecimal() or not 0 <= int(value) <= 65535:
-        raise ValueError("hw_rev is missing" if value is None else f"hw_rev {value!r} is not a number of 0 to 65535")
+    if isinstance(value, bool) or not str(value).isdecimal() or not 0 <= int(value) <= LARGEST_REVISION:
+        wrong = f"hw_rev {value!r} is not a number of 0 to {LARGEST_REVISION}"
+        raise ValueError("hw_rev is missing" if value is None else wrong)
     return int(value)
 
 

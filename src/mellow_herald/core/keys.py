@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey,
 
 from mellow_herald.core import cbor, cose
 from mellow_herald.core.digest import sha256_hex
+from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.core.refusal import Refused
 
 KEY_LIST_TYPE = "mellow-herald-key-list"
@@ -127,9 +128,10 @@ def revise(known: Iterable[SigningKey], changes: Iterable[SigningKey]) -> tuple[
         before = keys.get(change.public)
         if before is not None and before.status is KeyStatus.REVOKED and change.status is not KeyStatus.REVOKED:
             raise Refused(
-                "key-revoked", f"key {before.fingerprint} ({before.name}) is revoked; a revoked key never comes back.",
+                "key-revoked",
+                f"key {before.fingerprint} ({before.name}) is revoked; a revoked key never comes back.",
                 "Make a new one with `herald key new`.",
-            )  # fmt: skip
+            )
         name = change.name or (before.name if before else "")
         keys[change.public] = SigningKey(change.public, change.status, name)
     return tuple(keys.values())
@@ -172,7 +174,7 @@ def _parse_key_list(data: bytes) -> tuple[cose.Sign1, bytes]:
 def _read_key_list(payload: bytes) -> KeyList:
     body = cbor.decode(payload)
     try:
-        if body[1] != KEY_LIST_TYPE or type(body[2]) is not int or not 1 <= body[2] < 2**53:
+        if body[1] != KEY_LIST_TYPE or type(body[2]) is not int or not 1 <= body[2] <= LARGEST_INTEGER:
             raise ValueError
         keys = tuple(SigningKey(_raw_key(line[1]), KeyStatus(line[2]), _label(line[3])) for line in body[3])
     except (KeyError, TypeError, ValueError, IndexError):

@@ -95,22 +95,25 @@ def verify(authentication: bytes, manifest: bytes, trusted: KeyList, *, new_rele
             raise Refused("bad-envelope", "the envelope must carry one digest and one signature.")
     if digest != suit_digest(manifest):
         raise Refused(
-            "digest-mismatch", "the manifest does not match its signed digest.",
+            "digest-mismatch",
+            "the manifest does not match its signed digest.",
             "The file was altered or damaged: seal it again from the original image.",
-        )  # fmt: skip
+        )
     signed = cose.parse(block)
     if signed.payload is not None:
         raise Refused("bad-envelope", "the signature must be detached from its payload.")
     key = trusted.find(signed.kid)
     if key is None:
         raise Refused(
-            "unknown-key", f"no key with fingerprint {signed.kid} is in key list {trusted.number}.",
+            "unknown-key",
+            f"no key with fingerprint {signed.kid} is in key list {trusted.number}.",
             "Add it with `herald key publish`, or sign with a key that is listed.",
-        )  # fmt: skip
+        )
     if key.status is KeyStatus.REVOKED or (new_release and key.status is not KeyStatus.ACTIVE):
         raise Refused(
-            "key-not-active", f"key {signed.kid} is {key.status} since key list {trusted.number}.",
+            "key-not-active",
+            f"key {signed.kid} is {key.status} since key list {trusted.number}.",
             "Seal the release with an active key.",
-        )  # fmt: skip
+        )
     cose.verify(signed, key.public, digest)
     return Verified(read_manifest(manifest), manifest_digest(manifest), signed.kid)

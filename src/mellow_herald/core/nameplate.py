@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from mellow_herald.core import cbor
+from mellow_herald.core.limits import LARGEST_INTEGER, LARGEST_REVISION
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.version import parse_version
 
@@ -18,12 +19,20 @@ MAGIC = bytes.fromhex("8e4d48504c9a0d01")
 LENGTH_BYTES, CRC_BYTES = 2, 4
 LARGEST_MAP = 2048
 KEYS = {
-    1: "line", 2: "board", 3: "component", 4: "version", 5: "floor", 6: "build_id", 7: "build_time",
-    8: "hw_rev_min", 9: "hw_rev_max", 10: "updater", 11: "needs",
-}  # fmt: skip
+    1: "line",
+    2: "board",
+    3: "component",
+    4: "version",
+    5: "floor",
+    6: "build_id",
+    7: "build_time",
+    8: "hw_rev_min",
+    9: "hw_rev_max",
+    10: "updater",
+    11: "needs",
+}
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 # The largest whole number that databases and JSON readers both keep exact.
-LARGEST_NUMBER = 2**53 - 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +51,7 @@ class Nameplate:
     build_id: str = ""
     build_time: int = 0
     hw_rev_min: int = 0
-    hw_rev_max: int = 65535
+    hw_rev_max: int = LARGEST_REVISION
     needs: tuple[tuple[str, str], ...] = ()
 
 
@@ -55,18 +64,20 @@ def check_nameplate(plate: Nameplate) -> Nameplate:
         _check_name("the component in needs", component)
         if parse_version(least).prerelease or parse_version(least).build:
             raise Refused(
-                "bad-nameplate", f"needs asks for {component} {least}; only whole releases can be asked for.",
+                "bad-nameplate",
+                f"needs asks for {component} {least}; only whole releases can be asked for.",
                 "Write the least version as MAJOR.MINOR.PATCH.",
-            )  # fmt: skip
-    for what, most in (("floor", LARGEST_NUMBER), ("updater", 65535), ("build_time", LARGEST_NUMBER)):
+            )
+    for what, most in (("floor", LARGEST_INTEGER), ("updater", LARGEST_REVISION), ("build_time", LARGEST_INTEGER)):
         _check_number(what, getattr(plate, what), most)
     for what in ("hw_rev_min", "hw_rev_max"):
-        _check_number(what, getattr(plate, what), 65535)
+        _check_number(what, getattr(plate, what), LARGEST_REVISION)
     if plate.hw_rev_min > plate.hw_rev_max:
         raise Refused(
-            "bad-nameplate", f"hw_rev goes from {plate.hw_rev_min} to {plate.hw_rev_max}: no revision is meant.",
+            "bad-nameplate",
+            f"hw_rev goes from {plate.hw_rev_min} to {plate.hw_rev_max}: no revision is meant.",
             "Put the lower one first.",
-        )  # fmt: skip
+        )
     if not plate.build_id.isprintable() or len(plate.build_id) > 100:
         raise Refused("bad-nameplate", "the build id must be printable text of at most 100 characters.")
     return plate
@@ -109,7 +120,7 @@ class NameplateFinder:
     """Finds the nameplate in an image that comes in pieces of any size; keeps no more than one nameplate's bytes.
 
     ``feed`` the pieces, then ``close`` tells what was found. Both raise ``Refused`` if a nameplate is damaged or two
-    differ; identical copies count as one. ``at`` is the offset of the first one.
+    differ. ``at`` is the offset of the first one; ``copies`` counts how often the same stands in the image.
     """
 
     def __init__(self) -> None:
@@ -117,6 +128,7 @@ class NameplateFinder:
         self._offset = 0  # of the first kept byte
         self._found: Nameplate | None = None
         self.at: int | None = None
+        self.copies = 0
 
     def feed(self, piece: bytes) -> None:
         """Takes the next bytes."""
@@ -149,6 +161,7 @@ class NameplateFinder:
                 f"{_in_words(plate)} at offset {self._offset + at}.",
                 "Link one nameplate only; a stale object file, or a dump of several slots, is the usual cause.",
             )
+        self.copies += 1
         if self._found is None:
             self._found, self.at = plate, self._offset + at
 
@@ -191,9 +204,10 @@ def _decode(data: bytes, offset: int) -> Nameplate:
 def _check_name(what: str, value: str) -> None:
     if NAME.fullmatch(value) is None:
         raise Refused(
-            "bad-nameplate", f"{what} is {value!r}; a name has letters, digits, '.', '_' and '-', at most 63.",
+            "bad-nameplate",
+            f"{what} is {value!r}; a name has letters, digits, '.', '_' and '-', at most 63.",
             "Correct it in the build.",
-        )  # fmt: skip
+        )
 
 
 def _check_number(what: str, value: int, most: int) -> None:

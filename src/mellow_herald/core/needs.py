@@ -117,6 +117,8 @@ def obstacles(device: Mapping[str, Any], now: datetime) -> list[str]:
         found.append(f"it is pinned until {device['pinned_until']:%Y-%m-%d %H:%M}: {device['pinned_why']}")
     if device.get("runs") == "unknown-build":
         found.append("it runs a build that no release has, which is not overwritten unasked")
+    if device.get("runs") == "bench-build":
+        found.append("it runs a bench build, which no rollout overwrites unasked")
     if device.get("runs") == "unreadable":
         found.append("it cannot read what it runs")
     if device.get("cloned"):

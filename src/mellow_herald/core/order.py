@@ -13,8 +13,9 @@ from mellow_herald.core.attempt import (
     Event,
     Offer,
     Refusal,
-    RunsAlready,
+    Runs,
     StandbyHolds,
+    StandbyLost,
     State,
     StayedOld,
     TryAgain,
@@ -25,6 +26,10 @@ from mellow_herald.core.attempt import (
 from mellow_herald.core.rollout import RolloutState
 
 CLEARANCE = timedelta(seconds=600)
+# A device that staged its images had all of them, in %.
+STAGED_WHOLLY = 100
+# From this updater on, orders to switch say to what, and a device that confirms names what it runs.
+NAMES_IMAGES = 2
 
 
 class Order(StrEnum):
@@ -37,28 +42,47 @@ class Order(StrEnum):
     STAY = "stay"
 
 
+class Standby(StrEnum):
+    """What stands by of all that a device does not run yet."""
+
+    HOLDS = "holds"  # the image of the attempt
+    OTHER = "other"  # something else
+    UNSAID = "unsaid"
+
+
 Missing = tuple[WaitingFor, datetime | None] | None
 
 
 @dataclass(frozen=True, slots=True)
-class Word:
-    """What the device's call shows: whether it could switch now, whether its standby slot holds the image of the
-    attempt, and whether it is a check-in (only those are offered anything or given clearance). ``missing`` are what it
-    waits for before it may download and before it may switch, as ``core.needs.missing`` and the plan's windows say;
-    ``room`` tells whether the pace lets one more download, and be at risk. Where the device is brought ``back`` to what
-    it came from, ``runs_already`` tells whether it runs that, and ``fetchable`` whether there is a release to fetch
-    it from where no slot holds it any more."""
+class Situation:
+    """What the device's call shows: whether it is a check-in (only those are offered anything or given clearance),
+    whether it could switch now (``ready``), what it ``runs`` and what stands by, and the protocol of its ``updater``.
+    ``missing`` are what it waits for before it may download and before it may switch, as ``core.needs.missing`` and the
+    plan's windows say; ``room`` tells whether the pace lets one more download, and be at risk. Where the device is
+    brought ``back`` to what it came from, ``fetchable`` tells whether there is a release to fetch it from where no slot
+    holds it any more; ``again`` is where the release is what it came from already."""
 
     check_in: bool
     ready: bool = False
-    standby_holds: bool = False
+    runs: Runs = Runs.FORMER
+    standby: Standby = Standby.UNSAID
+    updater: int = NAMES_IMAGES
     missing_to_fetch: Missing = None
     missing_to_switch: Missing = None
     room_to_fetch: bool = True
     room_to_switch: bool = True
     back: bool = False
+    again: bool = False
     fetchable: bool = True
-    runs_already: bool = False
+
+    @property
+    def may_switch(self) -> bool:
+        """Whether it may be told to switch at all: it does not run the target, and does not have something else
+        standing by. Updater 1 switches to whatever stands by, so that has to be said, and be the target."""
+        runs_it = self.runs is Runs.TARGET and not self.again
+        if self.updater < NAMES_IMAGES:
+            return not runs_it and self.runs is not Runs.UNREADABLE and self.standby is Standby.HOLDS
+        return not runs_it and self.standby is not Standby.OTHER
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,18 +94,22 @@ class Answer:
     events: tuple[Event, ...] = ()
 
 
-def may_be_cleared(rollout: RolloutState, word: Word) -> bool:
+def may_be_cleared(rollout: RolloutState, situation: Situation) -> bool:
     """Whether ``answer`` may need a clearance number; the caller draws it under the rollout's gate."""
-    return rollout is RolloutState.RUNNING and word.check_in and word.ready and word.missing_to_switch is None
+    able = situation.check_in and situation.ready and situation.missing_to_switch is None
+    return rollout is RolloutState.RUNNING and able and situation.may_switch
 
 
-def answer(attempt: Attempt, rollout: RolloutState, word: Word, now: datetime, numbers: Iterator[int]) -> Answer:
-    """The order for a device whose call shows ``word``, in a rollout that stands at ``rollout``.
+def answer(
+    attempt: Attempt, rollout: RolloutState, situation: Situation, now: datetime, numbers: Iterator[int]
+) -> Answer:
+    """The order for a device whose call shows ``situation``, in a rollout that stands at ``rollout``. What it runs has
+    been settled before (``core.attempt.Shown``).
 
     ``numbers`` yields clearance numbers drawn under the gate; it is used only where ``may_be_cleared`` says so.
     """
     follow = _Following(attempt, now)
-    order = _order(follow, rollout, word, now, numbers)
+    order = _order(follow, rollout, situation, now, numbers)
     return Answer(order, follow.attempt, tuple(follow.events))
 
 
@@ -99,54 +127,60 @@ class _Following:
             self.events.append(event)
 
 
+def _knows_it(attempt: Attempt) -> bool:
+    """Whether the device was told to fetch what stands by, or had it staged for this attempt: what came into the slot
+    otherwise, it has no manifest for, and could but refuse to switch to."""
+    return attempt.state is not State.QUEUED or attempt.fetched >= STAGED_WHOLLY
+
+
 def _order(
-    follow: _Following, rollout: RolloutState, word: Word, now: datetime, numbers: Iterator[int]
+    follow: _Following, rollout: RolloutState, shown: Situation, now: datetime, numbers: Iterator[int]
 ) -> Order | None:
+    stayed = shown.check_in and shown.runs is not Runs.UNREADABLE
     if rollout is RolloutState.HALTED and follow.attempt.live:
-        follow.apply(StayedOld(halted=True) if word.check_in else CallOff("halted"))
+        follow.apply(StayedOld(halted=True) if stayed else CallOff("halted"))
         follow.apply(CallOff("halted"))
     if follow.attempt.state is State.CALLED_OFF:
         # What stands by on a way back is what the device came from: it stays there.
-        drop = word.standby_holds and not word.back
-        return Order.ABANDON if drop or not word.check_in else None
+        drop = shown.standby is Standby.HOLDS and not shown.back
+        return Order.ABANDON if drop or not shown.check_in else None
     if not follow.attempt.live or rollout not in (RolloutState.RUNNING, RolloutState.HELD):
         return None
     running = rollout is RolloutState.RUNNING
-    if word.check_in:
+    if stayed:
         follow.apply(StayedOld(halted=False))
-    if word.runs_already and word.check_in:
-        follow.apply(RunsAlready())
-        if follow.attempt.state is State.CONFIRMED:
-            return None
     if running and follow.attempt.may_retry:
         follow.apply(TryAgain())
-    if word.standby_holds and word.check_in and running:
-        follow.apply(StandbyHolds())
-    switch = Order.SWITCH_BACK if word.back and word.standby_holds else Order.SWITCH
-    if follow.attempt.state is State.QUEUED and running and word.check_in and not word.fetchable:
+    if shown.check_in and running:
+        if shown.standby is Standby.HOLDS and (shown.back or _knows_it(follow.attempt)):
+            follow.apply(StandbyHolds())
+        elif shown.standby is Standby.OTHER:
+            follow.apply(StandbyLost())
+    switch = Order.SWITCH_BACK if shown.back and shown.standby is Standby.HOLDS else Order.SWITCH
+    if follow.attempt.state is State.QUEUED and running and shown.check_in and not shown.fetchable:
         follow.apply(CallOff("image-gone"))
         return None
     match follow.attempt.state:
-        case State.QUEUED if running and not word.check_in:
+        case State.QUEUED if running and not shown.check_in:
             return None
-        case State.QUEUED if running and word.missing_to_fetch is not None:
-            follow.apply(Wait(*word.missing_to_fetch))
-        case State.QUEUED if running and not word.room_to_fetch:
+        case State.QUEUED if running and shown.missing_to_fetch is not None:
+            follow.apply(Wait(*shown.missing_to_fetch))
+        case State.QUEUED if running and not shown.room_to_fetch:
             follow.apply(Wait(WaitingFor.PACE))
         case State.QUEUED | State.OFFERED | State.DOWNLOADING if running:
             follow.apply(Offer())
             return Order.FETCH
-        case State.STAGED if may_be_cleared(rollout, word) and word.room_to_switch:
+        case State.STAGED if may_be_cleared(rollout, shown) and shown.room_to_switch:
             follow.apply(Clear(next(numbers), now + CLEARANCE))
             return switch
         case State.STAGED:
-            if word.check_in:
-                found = word.missing_to_switch or (None if word.ready else (WaitingFor.DEVICE_BUSY, None))
-                if found is None and running and not word.room_to_switch:
+            if shown.check_in:
+                found = shown.missing_to_switch or (None if shown.ready else (WaitingFor.DEVICE_BUSY, None))
+                if found is None and running and not shown.room_to_switch:
                     found = (WaitingFor.PACE, None)
                 follow.apply(Wait(*(found or (WaitingFor.NEXT_CHECK_IN, None))))
             return Order.STAY
-        case State.CLEARED if may_be_cleared(rollout, word):
+        case State.CLEARED if may_be_cleared(rollout, shown):
             # Its answer got lost: the clearance it has still stands, with the time that is left.
             return switch
         case State.CLEARED if not running:

@@ -59,9 +59,10 @@ def worst(parts: Parts) -> tuple[State, str | None] | None:
 
 
 def after_check_in(
-    parts: Parts, wanted: Mapping[str, Collection[str]], running: Standing, standby: Standing
+    parts: Parts, wanted: Mapping[str, Collection[str]], running: Standing, standby: Standing, state: State
 ) -> dict[str, dict[str, Any]]:
-    """The parts as what the device says it runs and has standing by shows them."""
+    """The parts as what the device says it runs and has standing by shows them, and as the attempt's ``state`` tells
+    whether that was confirmed."""
     changed = {name: dict(part) for name, part in parts.items()}
     for name, digests in wanted.items():
         part = changed.get(name)
@@ -70,7 +71,9 @@ def after_check_in(
         runs = (running.get(name) or {}).get("digest") in digests
         stands_by = (standby.get(name) or {}).get("digest") in digests
         if runs and part["state"] != State.CONFIRMED:
-            part.update(state=State.PROVING.value, reason=None)
+            part.update(state=(State.CONFIRMED if state is State.CONFIRMED else State.PROVING).value, reason=None)
+        elif not runs and state is State.REVERTED and part["state"] not in (*BEFORE, *BAD):
+            part["state"] = State.REVERTED.value
         elif stands_by and not runs and part["state"] in BEFORE:
             part["state"] = State.STAGED.value
     return changed

@@ -6,8 +6,8 @@ from enum import StrEnum
 from zoneinfo import ZoneInfo
 
 from mellow_herald.core.calendar import Use, Windows, zone_named
+from mellow_herald.core.eligibility import Allow
 from mellow_herald.core.needs import Needs
-from mellow_herald.core.placement import Allow
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.relapse import ReadingRule
 from mellow_herald.core.selector import parse_selector
@@ -141,8 +141,9 @@ class Brake:
 class Plan:
     """What a rollout is to do. ``target`` and ``leave_out`` are selectors; ``retries`` are further tries after the
     first; ``trial_for`` is how long new firmware may run on trial; ``answer_within`` after how long without a call a
-    device counts as silent; ``log`` asks for the devices' log lines meanwhile; with ``latecomers`` the rollout goes on
-    after its last ring until nobody is left."""
+    device counts as silent; ``wait_at_most`` after how long of waiting for a condition a device holds its ring no
+    longer; with ``retry_bad`` what ran and was found bad is tried again too; ``log`` asks for the devices' log lines
+    meanwhile; with ``latecomers`` the rollout goes on after its last ring until nobody is left."""
 
     name: str
     release: ReleaseName
@@ -159,7 +160,9 @@ class Plan:
     retries: int = 2
     retry_pause: timedelta = timedelta(minutes=5)
     answer_within: timedelta = timedelta(minutes=30)
+    wait_at_most: timedelta = timedelta(days=1)
     trial_for: timedelta = timedelta(seconds=30)
+    retry_bad: bool = False
     allow: frozenset[Allow] = frozenset()
     log: bool = False
 
@@ -182,14 +185,16 @@ class Plan:
         said = [ring.where is not None, bool(ring.serials), ring.count is not None, ring.share is not None]
         if sum(said) > 1:
             raise Refused(
-                "bad-plan", f"ring {ring.name!r} takes devices in {sum(said)} ways.",
+                "bad-plan",
+                f"ring {ring.name!r} takes devices in {sum(said)} ways.",
                 "Give one of where, serials, count, share; none for the rest.",
-            )  # fmt: skip
+            )
         if ring.takes_rest and not last:
             raise Refused(
-                "bad-plan", f"ring {ring.name!r} takes the rest, so nothing is left for the rings after it.",
+                "bad-plan",
+                f"ring {ring.name!r} takes the rest, so nothing is left for the rings after it.",
                 "Give it one of where, serials, count, share, or put it last.",
-            )  # fmt: skip
+            )
         if ring.where is not None:
             parse_selector(ring.where)
 

@@ -1,4 +1,5 @@
-"""Whether a confirmed device went bad within its soak, as its check-ins show it."""
+"""Whether a confirmed device went bad within its soak, as its check-ins show it. That it runs something else again is
+seen before that: ``core.attempt.settling``."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -33,23 +34,19 @@ class ReadingRule:
 
 @dataclass(frozen=True, slots=True)
 class Quiet:
-    """What is known of a device in its soak: the boot in which it confirmed, what it ran before and what it is to run,
-    its readings before the switch, and those of its last two calls, the newest last."""
+    """What is known of a device in its soak: the boot in which it confirmed, its readings before the switch, and those
+    of its last two calls, the newest last."""
 
     confirmed_boot: int
-    from_digest: str | None
-    wanted: frozenset[str]
     before: Mapping[str, float]
     readings: Sequence[Mapping[str, float]]
 
 
-def relapse(known: Quiet, boots: int, digest: str | None, rules: Sequence[ReadingRule]) -> tuple[str, str] | None:
+def relapse(known: Quiet, boots: int, rules: Sequence[ReadingRule]) -> tuple[str, str] | None:
     """The reason why it counts as relapsed, and a sentence about it; None while it runs quietly.
 
     A reading counts only if it is worse in two calls running: one may be a passing dip.
     """
-    if digest is not None and digest == known.from_digest and digest not in known.wanted:
-        return "fell-back", "it runs again what it ran before"
     restarts = boots - known.confirmed_boot
     if restarts >= CRASH_LOOP_RESTARTS:
         return "crash-looping", f"{restarts} restarts since it confirmed"

@@ -1,13 +1,14 @@
 """How a device gets back to what it came from, or why it cannot."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 
 class Way(StrEnum):
     """How a device goes back."""
 
-    SWITCH_BACK = "switch-back"  # the standby slot still holds it: no download
+    SWITCH_BACK = "switch-back"  # the standby slots still hold it: no download
     REINSTALL = "reinstall"  # its former release is fetched again
     ALREADY_BACK = "already-back"
 
@@ -36,7 +37,7 @@ IN_WORDS: dict[Way | Cannot, str] = {
 
 @dataclass(frozen=True, slots=True)
 class Former:
-    """The release whose image a device came from. ``gone``: its images were cleaned away."""
+    """A release that has every image that a device came from. ``gone``: its images were cleaned away."""
 
     floor: int
     withdrawn: bool = False
@@ -45,41 +46,50 @@ class Former:
 
 
 @dataclass(frozen=True, slots=True)
+class StandbyImage:
+    """What a slot that stands by holds: the image's digest, and the floor number that the device noted of it."""
+
+    digest: str
+    floor: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Left:
-    """A device after an attempt: whether it ever ``switched``, the digests of the image it came from, of the one it
-    runs, and of the one that stands by, its floor number and that of what stands by. ``former`` is the release it came
-    from, None for a build that no release has."""
+    """A device after an attempt: whether it ever ``switched``; by component, the digests of what it came from and of
+    what it runs, and what stands by; and its floor number. ``former`` is the release it came from, None where no one
+    release has all of it."""
 
     switched: bool
-    came_from: str | None
-    runs: str | None
-    standby: str | None = None
-    standby_floor: int | None = None
+    came_from: Mapping[str, str]
+    runs: Mapping[str, str | None]
+    standby: Mapping[str, StandbyImage] = field(default_factory=dict)
     floor: int | None = None
     former: Former | None = None
 
 
 def way_back(left: Left) -> Way | Cannot:
-    """How this device goes back, or why it cannot."""
+    """How this device goes back, or why it cannot: all its components together."""
     if not left.switched:
         return Cannot.NEVER_LEFT
-    if left.came_from is None:
+    if not left.came_from:
         return Cannot.IMAGE_GONE
-    if left.runs == left.came_from:
+    missing = {name: digest for name, digest in left.came_from.items() if left.runs.get(name) != digest}
+    if not missing:
         return Way.ALREADY_BACK
     former = left.former
     # What stands by counts by the floor number that the device itself has noted of it.
-    stands_by = left.standby == left.came_from
-    slot_may_run = stands_by and _reaches(left.standby_floor, left.floor)
+    held = [left.standby.get(name) for name in missing]
+    stands_by = all(one is not None and one.digest == missing[name] for name, one in zip(missing, held, strict=True))
+    slots_may_run = stands_by and all(one is not None and _reaches(one.floor, left.floor) for one in held)
     if former is None:
-        return Way.SWITCH_BACK if slot_may_run else Cannot.BELOW_FLOOR if stands_by else Cannot.IMAGE_GONE
+        return Way.SWITCH_BACK if slots_may_run else Cannot.BELOW_FLOOR if stands_by else Cannot.IMAGE_GONE
     if not _reaches(former.floor, left.floor):
         return Cannot.BELOW_FLOOR
     if former.revoked:
         return Cannot.REVOKED_KEY
     if former.withdrawn:
         return Cannot.WITHDRAWN
-    if slot_may_run:
+    if slots_may_run:
         return Way.SWITCH_BACK
     return Cannot.IMAGE_GONE if former.gone else Way.REINSTALL
 

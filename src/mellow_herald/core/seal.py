@@ -41,9 +41,10 @@ def describe(
     lowest, highest = max(plate.hw_rev_min for plate in plates), min(plate.hw_rev_max for plate in plates)
     if lowest > highest:
         raise Refused(
-            "images-differ", "no hardware revision is in the range of all images.",
+            "images-differ",
+            "no hardware revision is in the range of all images.",
             "Look at the hw_rev range on each nameplate: herald image look FILE.",
-        )  # fmt: skip
+        )
     if version is None and lead.component != APP:
         raise Refused(
             "no-version",
@@ -114,9 +115,10 @@ def _check_slots(images: Sequence[Image]) -> None:
         slots = [image.slot for image in own]
         if len(own) > 1 and (None in slots or len(set(slots)) != len(slots)):
             raise Refused(
-                "two-images", f"there are {len(own)} images of component {name}.",
+                "two-images",
+                f"there are {len(own)} images of component {name}.",
                 "Seal one image of each component, or one for each slot of the board; a release sheet names the slots.",
-            )  # fmt: skip
+            )
         first = own[0].nameplate
         for image in own[1:]:
             if image.nameplate != first:

@@ -10,7 +10,8 @@ from uuid import NAMESPACE_DNS, UUID, uuid5
 
 from mellow_herald.core import cbor
 from mellow_herald.core.digest import is_digest
-from mellow_herald.core.nameplate import LARGEST_NUMBER, NAME
+from mellow_herald.core.limits import LARGEST_INTEGER, LARGEST_REVISION
+from mellow_herald.core.nameplate import NAME
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.version import parse_version
 
@@ -72,7 +73,7 @@ class Manifest:
     floor: int
     components: tuple[Component, ...]
     hw_rev_min: int = 0
-    hw_rev_max: int = 65535
+    hw_rev_max: int = LARGEST_REVISION
     description: str = ""
     needs: tuple[tuple[str, str], ...] = ()
     independent: bool = False
@@ -110,9 +111,10 @@ def switch_order(components: Sequence[Component]) -> tuple[tuple[str, ...], ...]
     for name, before in waiting.items():
         for missing in before - waiting.keys():
             raise Refused(
-                "bad-order", f"{name} is to come after {missing}, which the release does not carry.",
+                "bad-order",
+                f"{name} is to come after {missing}, which the release does not carry.",
                 "Leave it out, or add the image.",
-            )  # fmt: skip
+            )
     groups: list[tuple[str, ...]] = []
     while waiting:
         group = tuple(name for name, before in waiting.items() if not before & waiting.keys())
@@ -152,7 +154,7 @@ def encode_manifest(manifest: Manifest) -> bytes:
             shared += _either(images, lambda one: [OVERRIDE, _image_parameters(one)])
             fetch += [SET_INDEX, index, *_either(images, lambda one: [OVERRIDE, {URI: one.uri}]), FETCH, REPORT_ALL]
             match += [SET_INDEX, index, IMAGE_MATCH, REPORT_ALL]
-            text[(name.encode(),)] = _words(manifest, images[0])
+            text[(name.encode(),)] = _text_element(manifest, images[0])
         if name in needs:
             shared += [OVERRIDE, {VERSION_MATCH: cbor.encode([AT_LEAST, _numbers(needs[name])])}]
             shared += [VERSION_CONDITION, REPORT_ALL]
@@ -199,7 +201,7 @@ def _either(images: Sequence[Component], commands: Any) -> list[Any]:
     return [TRY_EACH, [cbor.encode(sequence) for sequence in by_slot]]
 
 
-def _words(manifest: Manifest, image: Component) -> dict[int, Any]:
+def _text_element(manifest: Manifest, image: Component) -> dict[int, Any]:
     return {
         MODEL_NAME: manifest.board,
         VENDOR_DOMAIN: manifest.vendor_domain,
@@ -259,8 +261,8 @@ def _read_fields(body: Mapping[int, Any]) -> Manifest:
         version=_version(text[RELEASE_VERSION]),
         floor=_whole(body[SEQUENCE]),
         components=components,
-        hw_rev_min=_whole(low, 65535),
-        hw_rev_max=_whole(high, 65535),
+        hw_rev_min=_whole(low, LARGEST_REVISION),
+        hw_rev_max=_whole(high, LARGEST_REVISION),
         description=_text(text[DESCRIPTION]),
         needs=tuple(
             (names[index], _read_needed(given.always[VERSION_MATCH]))
@@ -325,7 +327,7 @@ def _read_images(
             version=_version(text[COMPONENT_VERSION]),
             digest=digest.hex(),
             size=_whole(given[IMAGE_SIZE]),
-            updater=_whole(text[UPDATER], 65535),
+            updater=_whole(text[UPDATER], LARGEST_REVISION),
             build_id=_text(text[BUILD_ID]),
             build_time=_whole(text[BUILD_TIME]),
             slot=slot,
@@ -344,7 +346,7 @@ def _read_needed(condition: bytes) -> str:
     return f"{_whole(major)}.{_whole(minor)}.{_whole(patch)}"
 
 
-def _whole(value: Any, most: int = LARGEST_NUMBER) -> int:
+def _whole(value: Any, most: int = LARGEST_INTEGER) -> int:
     if type(value) is not int or not 0 <= value <= most:
         raise ValueError(f"{value!r} is not a whole number up to {most}")
     return value

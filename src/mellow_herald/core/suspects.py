@@ -104,6 +104,27 @@ def find_suspects(
     return sorted(found, key=lambda suspect: (suspect.p, -suspect.rate, suspect.facts))
 
 
+def leading_candidate(facts: Mapping[str, Sequence[str]], bad: Sequence[bool] | Flags) -> Suspect | None:
+    """The one fact that bad devices have more often than others with the least p, however near to chance that is: a
+    place to look at, not a finding (its ``q`` is 1). None where nobody is bad, or everybody is."""
+    wrong = np.asarray(bad, np.bool_)
+    if not wrong.any() or wrong.all():
+        return None
+    found = []
+    for name, values in facts.items():
+        column = np.asarray(values, object)
+        for value in sorted(set(column[wrong].tolist()), key=str):
+            has = column == value
+            if has.all():
+                continue
+            one = _suspect(((name, str(value)),), has, wrong, fisher(has, wrong), 1.0)
+            if one.rate > one.other_rate:
+                found.append(one)
+    ranks = {name: rank for rank, name in enumerate(FACT_NAMES)}
+    order = len(FACT_NAMES)
+    return min(found, key=lambda one: (one.p, ranks.get(one.facts[0][0], order), one.facts), default=None)
+
+
 def fisher(has: Flags, bad: Flags) -> float:
     """The one-sided p of Fisher's exact test: the chance of at least so many bad ones among those who have it."""
     everyone, all_bad, n, x = len(bad), int(bad.sum()), int(has.sum()), int((has & bad).sum())

@@ -23,24 +23,24 @@ class DeviceToken:
 
 def make_token(token: DeviceToken, key: bytes) -> str:
     """Writes the token with the MAC key ``key`` (32 bytes)."""
-    said = f"{PREFIX}.{token.device_id}.{token.generation}.{token.key_id}"
-    return f"{said}.{_mac(said, key)}"
+    claims = f"{PREFIX}.{token.device_id}.{token.generation}.{token.key_id}"
+    return f"{claims}.{_mac(claims, key)}"
 
 
 def read_token(text: str, keys: Mapping[int, bytes]) -> DeviceToken | None:
     """The token behind ``text``, or None if it was not made with one of ``keys`` (by key id)."""
-    said, _, mac = text.rpartition(".")
+    claims, _, mac = text.rpartition(".")
     try:
-        prefix, device_id, generation, key_id = said.split(".")
+        prefix, device_id, generation, key_id = claims.split(".")
         token = DeviceToken(int(device_id), int(generation), int(key_id))
     except ValueError:
         return None
     key = keys.get(token.key_id)
-    if prefix != PREFIX or key is None or not mac.isascii() or not hmac.compare_digest(mac, _mac(said, key)):
+    if prefix != PREFIX or key is None or not mac.isascii() or not hmac.compare_digest(mac, _mac(claims, key)):
         return None
     return token
 
 
-def _mac(said: str, key: bytes) -> str:
-    digest = hmac.digest(key, said.encode(), "sha256")
+def _mac(claims: str, key: bytes) -> str:
+    digest = hmac.digest(key, claims.encode(), "sha256")
     return base64.urlsafe_b64encode(digest).rstrip(b"=").decode()

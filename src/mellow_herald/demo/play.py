@@ -130,9 +130,15 @@ class _Demo:
         options = self._options
         self._write_notes()
         self.processes.start(
-            "service", "serve", "--data-dir", str(self._data), "--port", str(options.port),
-            "--time-scale", str(options.speed),
-        )  # fmt: skip
+            "service",
+            "serve",
+            "--data-dir",
+            str(self._data),
+            "--port",
+            str(options.port),
+            "--time-scale",
+            str(options.speed),
+        )
         deadline = time.monotonic() + READY_SECONDS
         with Herald(self._url) as herald:
             while True:
@@ -153,16 +159,22 @@ class _Demo:
             return
         place, run = self._place, self.processes.run
         scenario.write_files(place, self._options.seed, self._options.devices)
-        for key in (place.root_key, place.signing_key):
-            for file in (key, key.with_suffix(".pub.pem")):
+        for pair in (place.root_key, place.signing_key):
+            for file in (pair, pair.with_suffix(".pub.pem")):
                 file.unlink(missing_ok=True)  # of a start that was cut short before anything was published
         self._say("Keys: a root that stays off-line, a signing key, a list that says so")
         run("key", "root", str(place.root_key))
         run("key", "new", str(place.signing_key))
         run(
-            "key", "publish", "--root", str(place.root_key),
-            "--active", str(place.signing_key.with_suffix(".pub.pem")), "--out", str(place.key_list),
-        )  # fmt: skip
+            "key",
+            "publish",
+            "--root",
+            str(place.root_key),
+            "--active",
+            str(place.signing_key.with_suffix(".pub.pem")),
+            "--out",
+            str(place.key_list),
+        )
         self._say("A board, and a release that the field runs: signed here, verified there")
         run("board", "add", str(place.board))
         key, old = str(place.signing_key), f"{scenario.BOARD}/{scenario.LINE}/{scenario.OLD}"
@@ -171,9 +183,18 @@ class _Demo:
         self._say("The next: looked at, sealed into a file, published from the file")
         run("image", "look", str(place.firmware(scenario.NEW)))
         run(
-            "release", "seal", str(place.firmware(scenario.NEW)), "--key", key, "--notes", "finer weighing at night",
-            "--board-file", str(place.board), "--out", str(place.release_file),
-        )  # fmt: skip
+            "release",
+            "seal",
+            str(place.firmware(scenario.NEW)),
+            "--key",
+            key,
+            "--notes",
+            "finer weighing at night",
+            "--board-file",
+            str(place.board),
+            "--out",
+            str(place.release_file),
+        )
         run("release", "publish", str(place.release_file))
         self._say("And one that is only a draft yet: two components, by a release sheet")
         run("release", "publish", str(place.sheet), "--key", key, "--draft")
@@ -193,13 +214,13 @@ class _Demo:
         place, key = self._place, str(self._place.signing_key)
         for board in place.other_boards:
             self.processes.run("board", "add", str(board))
-        for version, board, line in (
+        for version, name, line in (
             (scenario.GATEWAY_VERSION, scenario.GATEWAY_BOARD, scenario.GATEWAY_LINE),
             (scenario.SENSOR_VERSION, scenario.SENSOR_BOARD, scenario.SENSOR_LINE),
         ):
             image = str(place.firmware(version, line))
             self.processes.run("release", "publish", image, "--key", key, "--notes", "runs in the field")
-            release = f"{board}/{line}/{version}"
+            release = f"{name}/{line}/{version}"
             self.processes.run("release", "baseline", release, "--reason", "what the field runs", "--yes", show=False)
 
     def _code(self, board: str, line: str) -> str:
@@ -225,6 +246,9 @@ class _Demo:
                 if time.monotonic() > deadline:
                     raise DemoFailed(f"only {heard} of {everyone} devices came on-line")
                 time.sleep(0.3)
+        if not self._notes.get("on_bench"):
+            self.processes.run("device", "mark", scenario.LAB_UNIT, "--bench", "--reason", "builds are tried on it")
+            self._write_notes(on_bench=True)
         self.processes.run("device", "list", "--limit", "8")
         self.processes.run("release", "list")
 
@@ -236,9 +260,13 @@ class _Demo:
             made = self.processes.run("webhook", "add", address, "--note", "the pager", "--json", capture=True)
             self._write_notes(webhook=json.loads(made)["secret"])
         self.processes.start(
-            "receiver", "webhook", "receive", "--port", str(self._options.port + 1),
+            "receiver",
+            "webhook",
+            "receive",
+            "--port",
+            str(self._options.port + 1),
             environment={"HERALD_WEBHOOK_SECRET": self._notes["webhook"]},
-        )  # fmt: skip
+        )
 
     def _bad_release(self) -> None:
         """2.5.0 passes the bench, where no hw_rev 2 stands, and is halted in the next ring; its devices go back."""
@@ -316,9 +344,14 @@ class _Demo:
             rollouts = list(reversed(herald.rollouts.list(limit=200).items))
             expected = dict.fromkeys(said, known[scenario.OLD]) | {scenario.LAB_UNIT: known[scenario.LOCAL]}
             for rollout in rollouts:
-                brings = known[rollout.release.rpartition("/")[2] if rollout.kind == BRINGS else scenario.OLD]
+                brings = known.get(rollout.release.rpartition("/")[2] if rollout.kind == BRINGS else scenario.OLD)
                 states = _states_by_serial(herald, rollout.id)
-                expected |= {serial: brings for serial, state in states.items() if state == "confirmed"}
+                # What somebody tried here besides the story is due as the service has it.
+                expected |= {
+                    serial: brings or said[serial].digest or ""
+                    for serial, state in states.items()
+                    if state == "confirmed" and serial in said
+                }
         in_flash = {}
         for serial, digest in expected.items():
             _, in_flash[serial] = running_image(chip_path(self._place.flash, serial))

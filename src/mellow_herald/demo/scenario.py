@@ -224,7 +224,7 @@ def make_image(version: str, seed: int, *, board: str = BOARD, line: str = LINE,
         component="app",
         version=version,
         floor=4,
-        updater=1,
+        updater=2,
         build_id=f"ta-{rng.randrange(16**8):08x}",
         build_time=BUILT.get(version, 1_780_000_000),
         hw_rev_min=1,
@@ -245,10 +245,12 @@ def write_files(place: Place, seed: int, devices: int) -> None:
     """Writes board files, the plans of a fleet of so many devices, release sheet and firmware."""
     gateway, sensor = place.other_boards
     texts = {
-        place.board: BOARD_FILE, gateway: GATEWAY_BOARD_FILE, sensor: SENSOR_BOARD_FILE,
+        place.board: BOARD_FILE,
+        gateway: GATEWAY_BOARD_FILE,
+        sensor: SENSOR_BOARD_FILE,
         place.sheet: SHEET_FILE,
         **{place.plan(version): plan_text(version, devices) for version in (NEW, FIXED)},
-    }  # fmt: skip
+    }
     for path, text in texts.items():
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text)
@@ -280,36 +282,54 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int,
         site = rng.choice(list(SITES))
         cuts = [round(rng.uniform(0.2, 0.8), 2)] if number in cut else []
         lines += _device(
-            f"TA-S1-{number + 1:04d}", BOARD, LINE, place.firmware(OLD), place,
+            f"TA-S1-{number + 1:04d}",
+            BOARD,
+            LINE,
+            place.firmware(OLD),
+            place,
             # No hw_rev 2 stands on the bench; elsewhere a third are.
             hw_rev=1 + 2 * (number % 2) if number < bench else 1 + number % 3,
             labels={
-                "site": site, "yard": rng.choice(YARDS), "tz": SITES[site],
+                "site": site,
+                "yard": rng.choice(YARDS),
+                "tz": SITES[site],
                 **({"bench": "window"} if number < bench else {}),
             },
             battery={"start": rng.randint(55, 100), "drain_per_day": 4, "charge_per_day": 5},
             link={
-                "kind": "wifi", "bytes_per_s": rng.randrange(6, 20) * 1000, "cut_at": cuts,
+                "kind": "wifi",
+                "bytes_per_s": rng.randrange(6, 20) * 1000,
+                "cut_at": cuts,
                 **({"offline": AWAY} if number in away else {}),
             },
             **({"quirks": {"load_cell": "worn"}} if number in worn else {}),
-        )  # fmt: skip
+        )
     lab = {"site": "fernhollow", "bench": "window", "tz": SITES["fernhollow"]}
-    lines += _device(
-        LAB_UNIT, BOARD, LINE, place.firmware(LOCAL), place, hw_rev=3, labels=lab, link={"wait_s": 20}
-    )  # fmt: skip
+    lines += _device(LAB_UNIT, BOARD, LINE, place.firmware(LOCAL), place, hw_rev=3, labels=lab, link={"wait_s": 20})
     yard = {"site": "quillmere", "yard": "orchard", "tz": SITES["quillmere"]}
     lines += _device(
-        GATEWAY, GATEWAY_BOARD, GATEWAY_LINE, place.firmware(GATEWAY_VERSION, GATEWAY_LINE), place, hw_rev=1,
-        labels=yard, link={"kind": "ethernet", "bytes_per_s": 1_000_000, "wait_s": 20},
-    )  # fmt: skip
+        GATEWAY,
+        GATEWAY_BOARD,
+        GATEWAY_LINE,
+        place.firmware(GATEWAY_VERSION, GATEWAY_LINE),
+        place,
+        hw_rev=1,
+        labels=yard,
+        link={"kind": "ethernet", "bytes_per_s": 1_000_000, "wait_s": 20},
+    )
     for number in range(SENSORS):
         lines += _device(
-            f"TA-R1-{number + 1:04d}", SENSOR_BOARD, SENSOR_LINE, place.firmware(SENSOR_VERSION, SENSOR_LINE), place,
-            hw_rev=1, labels=yard, gateway=GATEWAY,
+            f"TA-R1-{number + 1:04d}",
+            SENSOR_BOARD,
+            SENSOR_LINE,
+            place.firmware(SENSOR_VERSION, SENSOR_LINE),
+            place,
+            hw_rev=1,
+            labels=yard,
+            gateway=GATEWAY,
             battery={"start": 91 - 7 * number, "drain_per_day": 1},
             link={"kind": "radio", "bytes_per_s": 4000, "latency_ms": 400, "duty": 0.1, "loss": 0.02},
-        )  # fmt: skip
+        )
     place.scenario.write_text("\n".join(lines) + "\n")
 
 

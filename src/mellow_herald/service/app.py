@@ -21,6 +21,7 @@ from mellow_herald.service.api import (
     inventory,
     keys,
     lineage,
+    lists,
     people,
     releases,
     rollouts,
@@ -28,25 +29,25 @@ from mellow_herald.service.api import (
     watching,
     webhooks,
 )
-from mellow_herald.service.baselines import keep_bringing
+from mellow_herald.service.calls.describe import describe_device_api
+from mellow_herald.service.calls.intake import Intake
+from mellow_herald.service.calls.memory import Memory, new_secret
+from mellow_herald.service.calls.routes import DeviceApi, HotPaths
 from mellow_herald.service.clock import Clock
-from mellow_herald.service.conductor import Conductor
 from mellow_herald.service.console import serve_console
 from mellow_herald.service.context import Context
-from mellow_herald.service.device_api.describe import describe_device_api
-from mellow_herald.service.device_api.routes import DeviceApi, HotPaths
-from mellow_herald.service.feed import FeedReader, load_intervals
-from mellow_herald.service.halting import keep_halting
-from mellow_herald.service.intake import Intake
-from mellow_herald.service.lineage import keep_sampling
-from mellow_herald.service.memory import Memory, new_secret
+from mellow_herald.service.feed import FeedReader, load_boards
+from mellow_herald.service.fleet.baselines import keep_bringing
+from mellow_herald.service.fleet.lineage import keep_sampling
 from mellow_herald.service.people import caller
 from mellow_herald.service.problems import add_problem_handlers
-from mellow_herald.service.retention import keep_sweeping, sweep
+from mellow_herald.service.releases.retention import keep_sweeping, sweep
+from mellow_herald.service.releases.soundness import keep_checking
+from mellow_herald.service.rollouts.conductor import Conductor
+from mellow_herald.service.rollouts.halting import keep_halting
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
-from mellow_herald.service.soundness import keep_checking
-from mellow_herald.service.webhooks import keep_sending
+from mellow_herald.service.webhooks.sending import keep_sending
 from mellow_herald.store import fleet as fleet_store
 from mellow_herald.store import people as people_store
 from mellow_herald.store.clock import anchor_clock
@@ -72,7 +73,7 @@ async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
             await people_store.add_mac_key(connection, new_secret(), context.clock.real())
         context.memory.mac_keys = await people_store.mac_keys(connection)
         context.memory.generations = await fleet_store.generations(connection)
-    await load_intervals(context)
+    await load_boards(context)
     await sweep(context)
     return context
 
@@ -117,6 +118,7 @@ def create_app(context: Context) -> FastAPI:
         lineage,
         fleet,
         inventory,
+        lists,
         baselines,
         selections,
         rollouts,

@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 from fastapi import Request
 from sqlalchemy.ext.asyncio import AsyncEngine
 
+from mellow_herald.service.calls.memory import Memory
 from mellow_herald.service.clock import Clock
-from mellow_herald.service.memory import Memory
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
 from mellow_herald.service.waiting import Waiting

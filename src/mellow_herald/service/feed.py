@@ -12,11 +12,11 @@ from sqlalchemy.engine import make_url
 
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.selector import parse_selector
-from mellow_herald.service.admission import note_admission
+from mellow_herald.service.calls.memory import Intervals
 from mellow_herald.service.context import Context
-from mellow_herald.service.memory import Intervals
+from mellow_herald.service.fleet.admission import load_admissions
 from mellow_herald.store import feed
-from mellow_herald.store.boards import list_boards
+from mellow_herald.store.boards import board_facts, list_boards
 from mellow_herald.store.database import CHANNEL
 from mellow_herald.wire.event import Event
 
@@ -86,27 +86,28 @@ class FeedReader:
                 rows = await feed.read_feed(connection, self._last)
             if not rows:
                 break
-            self._last = rows[-1]["sealed"]
             for row in rows:
                 if row["kind"] in ORDER_KINDS:
                     memory.epoch += 1
-                if row["kind"] == "admission":
-                    data = row["data"]
-                    note_admission(self._context, row["device_id"], data["admission"], data["generation"])
                 if row["kind"] == "board":
-                    await load_intervals(self._context)
+                    await load_boards(self._context)
+            decided = {row["device_id"] for row in rows if row["kind"] == "admission" and row["device_id"] is not None}
+            if decided:
+                await load_admissions(self._context, sorted(decided))
             if any(row["kind"] in ORDER_KINDS for row in rows):
                 await self._context.waiting.wake(self._context.engine)
             # How far a download is moves no rollout on.
             if any(row["rollout_id"] is not None and row["data"].get("moved", True) for row in rows):
                 signals.conductor.set()
+            # Only now: whatever broke off above is done again.
+            self._last = rows[-1]["sealed"]
             if signals.followers:
                 signals.spread([as_event(row) for row in rows])
         memory.feed_was_read()
 
 
-async def load_intervals(context: Context) -> None:
-    """Reads the boards' check-in intervals; what was remembered with others no longer counts."""
+async def load_boards(context: Context) -> None:
+    """Reads what devices' calls need to know of boards; what was remembered with others no longer counts."""
     async with context.engine.connect() as connection:
         boards = await list_boards(connection)
     context.memory.intervals = {
@@ -119,6 +120,7 @@ async def load_intervals(context: Context) -> None:
         )
         for row in boards
     }
+    context.memory.in_place = {row["name"]: board_facts(row).in_place for row in boards}
     context.memory.epoch += 1
 
 

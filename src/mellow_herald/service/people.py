@@ -7,7 +7,7 @@ import time
 from collections import deque
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Annotated
 
 from argon2 import PasswordHasher
@@ -19,6 +19,7 @@ from mellow_herald.service.context import Context, context_of
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import people
 from mellow_herald.store.feed import JournalEntry, write_journal
+from mellow_herald.store.rows import StoredCredential
 from mellow_herald.wire.person import Me, Role
 
 COOKIE = "herald_session"
@@ -122,12 +123,27 @@ async def caller(
         raise ProblemError(401, "not-signed-in", "Sign in with `herald sign-in`, or at the console.")
     async with context.engine.connect() as connection:
         found = await people.find_credential(connection, secret_hash(secret), context.clock.real())
-    if found is None:
-        raise ProblemError(401, "not-signed-in", "The session or token is unknown or has expired: sign in again.")
+        if found is None:
+            raise _not_good(await people.spent_credential(connection, secret_hash(secret)), context.clock.real())
     if by_token is None and request.method not in SAFE_METHODS and CONSOLE_HEADER not in request.headers:
         # Another site can make a browser send the cookie, but not this header.
         raise ProblemError(403, "not-from-console", "Calls with a session cookie must carry the Herald-Console header.")
     return Caller(found["person_id"], found["name"], Role(found["role"]), found["id"])
+
+
+def _not_good(spent: StoredCredential | None, now: datetime) -> ProblemError:
+    """Why a secret lets nobody in. Who has it may hear what became of it."""
+    if spent is None:
+        detail = "The token is not one of this service's: it is mistyped, or of another service. Sign in again."
+        return ProblemError(401, "not-signed-in", detail)
+    what = f"The token {spent['name']!r}" if spent["kind"] == "token" else "The session"
+    if spent["closed_at"] is not None:
+        why = f"was closed at {spent['closed_at']:%Y-%m-%d %H:%M} UTC"
+    elif spent["expires_at"] <= now:
+        why = f"expired at {spent['expires_at']:%Y-%m-%d %H:%M} UTC"
+    else:
+        why = "belongs to a person who was closed"
+    return ProblemError(401, "not-signed-in", f"{what} {why}: sign in again.")
 
 
 def require(*roles: Role) -> Callable[..., Awaitable[Caller]]:

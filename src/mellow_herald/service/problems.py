@@ -17,6 +17,8 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.wire.check import CheckOut
 from mellow_herald.wire.problem import MEDIA_TYPE, TYPE_PREFIX, Problem
 
+# Answers of an operation by status, as FastAPI takes them.
+Responses = dict[int | str, dict[str, Any]]
 log = structlog.get_logger()
 
 STATUS_OF_REFUSAL = {
@@ -115,20 +117,20 @@ def fault(error: Exception, instance: str) -> Response:
 def add_problem_handlers(app: FastAPI) -> None:
     """Registers the handlers."""
 
-    async def known(request: Request, error: Exception) -> Response:
+    async def as_problem(request: Request, error: Exception) -> Response:
         return problem_for(error, request.url.path)
 
     async def unknown(request: Request, error: Exception) -> Response:
         return fault(error, request.url.path)
 
     for kind in (ProblemError, Refused, RequestValidationError, HTTPException):
-        app.add_exception_handler(kind, known)
+        app.add_exception_handler(kind, as_problem)
     app.add_exception_handler(Exception, unknown)
 
 
-def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:
+def problems(*statuses: int) -> Responses:
     """The ``responses`` of an operation that may answer with these problems; bad values and 401 come by themselves."""
-    said = {}
+    answers: Responses = {}
     for status in sorted({400, 401, 403, 422, *statuses}):
         example = {
             "type": f"{TYPE_PREFIX}{TITLES[status].lower().replace(' ', '-')}",
@@ -136,9 +138,9 @@ def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:
             "status": status,
             "detail": "What is wrong, and what to do about it.",
         }
-        said[status] = {
+        answers[status] = {
             "model": Problem,
             "description": TITLES[status],
             "content": {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}, "example": example}},
         }
-    return said
+    return answers

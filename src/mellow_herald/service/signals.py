@@ -13,6 +13,7 @@ class Signals:
 
     def __init__(self) -> None:
         self.conductor = asyncio.Event()
+        self.begun = asyncio.Event()
         self.harm = asyncio.Event()
         self._harmed: set[int] = set()
         self.stopping = asyncio.Event()
@@ -28,6 +29,11 @@ class Signals:
                     queue.put_nowait(None)
                     break
                 queue.put_nowait(event)
+
+    def begin(self) -> None:
+        """Somebody waits for a ring to open: the conductor is not to rest."""
+        self.begun.set()
+        self.conductor.set()
 
     def note_harm(self, rollouts: set[int]) -> None:
         """Devices of these rollouts have gone bad just now."""

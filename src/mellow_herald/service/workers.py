@@ -56,10 +56,21 @@ class Workers:
         }
         settings = self._settings
         command = [
-            sys.executable, "-m", "mellow_herald.cli.main", "serve", "--data-dir", str(settings.data_dir),
-            "--host", settings.host, "--port", str(settings.port), "--time-scale", f"{settings.time_scale:g}",
-            "--upload-limit", str(settings.upload_limit),
-        ]  # fmt: skip
+            sys.executable,
+            "-m",
+            "mellow_herald.cli.main",
+            "serve",
+            "--data-dir",
+            str(settings.data_dir),
+            "--host",
+            settings.host,
+            "--port",
+            str(settings.port),
+            "--time-scale",
+            f"{settings.time_scale:g}",
+            "--upload-limit",
+            str(settings.upload_limit),
+        ]
         # A session of its own: a Ctrl-C in the terminal is for us, and we end the workers in order.
         process = subprocess.Popen(command, env=environment, pass_fds=[number], start_new_session=True)
         return process, time.monotonic()

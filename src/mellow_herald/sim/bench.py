@@ -93,10 +93,14 @@ def _shown(device: SimDevice) -> dict[str, Any]:
     slot = device.running
     note = None if slot is None else record.note("app", slot)
     return {
-        "serial": device.spec.serial, "board": device.spec.board, "lamp": device.lamp,
-        "slot": slot.value if slot else "", "version": note.version if note else "", "boots": record.boots,
+        "serial": device.spec.serial,
+        "board": device.spec.board,
+        "lamp": device.lamp,
+        "slot": slot.value if slot else "",
+        "version": note.version if note else "",
+        "boots": record.boots,
         "on_line": device.on_line,
-    }  # fmt: skip
+    }
 
 
 def ask(folder: Path, **asked: Any) -> dict[str, Any]:
@@ -111,9 +115,10 @@ def ask(folder: Path, **asked: Any) -> dict[str, Any]:
                 answer: dict[str, Any] = json.loads(answers.readline())
     except (OSError, ValueError) as error:
         raise Refused(
-            "no-sim", f"No sim answers at {path} ({error}).",
+            "no-sim",
+            f"No sim answers at {path} ({error}).",
             "Start one with `herald sim run`, or name its folder with --data-dir.",
-        ) from None  # fmt: skip
+        ) from None
     if "refused" in answer:
         raise Refused("not-done", answer["refused"])
     return answer

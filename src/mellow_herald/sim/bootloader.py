@@ -190,10 +190,7 @@ def _trial_slot(part: Part) -> Slot:
 
 
 def _trial_slots(record: BootRecord) -> dict[str, Slot]:
-    return {
-        name: _trial_slot(part) if name in record.trial else part.active
-        for name, part in record.parts.items()
-    }  # fmt: skip
+    return {name: _trial_slot(part) if name in record.trial else part.active for name, part in record.parts.items()}
 
 
 def _trial_over(record: BootRecord, cause: Cause, valid: Valid) -> WentBack | None:

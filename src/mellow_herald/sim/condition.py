@@ -23,11 +23,14 @@ def condition_of(spec: DeviceSpec, hardware: Hardware, now: datetime | None, *, 
         charging = now is not None and charging_at(spec.battery, now)
         battery = spec.battery.start if now is None else battery_at(spec.battery, made_at(hardware) or now, now)
     return Condition(
-        battery=battery, charging=charging, link=spec.link.kind,
+        battery=battery,
+        charging=charging,
+        link=spec.link.kind,
         free=min(part.size for part in hardware.layout.parts.values()),
         busy=now is not None and in_spell(spec.busy, now, f"{spec.serial}/busy"),
-        owner=owner, owner_until=until,
-    )  # fmt: skip
+        owner=owner,
+        owner_until=until,
+    )
 
 
 def _owner(spec: DeviceSpec, hardware: Hardware, now: datetime | None, consented: bool) -> tuple[Any, datetime | None]:

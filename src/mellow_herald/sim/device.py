@@ -8,15 +8,11 @@ and the times it is told, it does the same again.
 import asyncio
 import hashlib
 import random
-import time
 from collections.abc import Callable
-from typing import NoReturn
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.behaviour import Fault
-from mellow_herald.core.keys import KeyStatus
-from mellow_herald.core.order import Order
-from mellow_herald.core.suit import Manifest
+from mellow_herald.core.board import RECOVERY, slot_words
 from mellow_herald.sim.bootloader import (
     APP,
     Boot,
@@ -30,11 +26,13 @@ from mellow_herald.sim.bootloader import (
     reported,
 )
 from mellow_herald.sim.condition import condition_of, made_at
+from mellow_herald.sim.contents import digests, running_content, standby_content
 from mellow_herald.sim.fetching import Fetching
 from mellow_herald.sim.firmware import Firmware, read_firmware
 from mellow_herald.sim.flash import PowerLost
 from mellow_herald.sim.hardware import Hardware
 from mellow_herald.sim.making import Making
+from mellow_herald.sim.obeying import Obeying, Restart
 from mellow_herald.sim.scenario import DeviceSpec
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.surroundings import (
@@ -45,18 +43,9 @@ from mellow_herald.sim.surroundings import (
     outage_at,
 )
 from mellow_herald.sim.talk import Talk
-from mellow_herald.sim.update import (
-    GivenUp,
-    choose,
-    settled_as,
-    staged,
-    standby,
-    switch,
-    wanted_by,
-    way_back,
-)
+from mellow_herald.sim.update import settled_as
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
-from mellow_herald.wire.device import CheckinIn, Condition, Content, EnrolmentIn, OrderOut
+from mellow_herald.wire.device import CheckinIn, Condition, EnrolmentIn, OrderOut
 
 RESTART_S, SELF_TEST_S, WATCHDOG_S, WELL_AFTER_S, LEAK_S = 4.0, 6.0, 15.0, 60.0, 240.0
 POWER_BACK_S = 20.0
@@ -64,14 +53,6 @@ FREE_MEMORY = 41_000.0
 DEFAULT_SETTINGS = {"sample_every_s": 600}
 FOREVER = 10**9
 LEAST_BATTERY = 10  # percent; below it a device does not dare to switch
-
-
-class Restart(Exception):
-    """The device resets."""
-
-    def __init__(self, cause: Cause) -> None:
-        super().__init__(cause)
-        self.cause = cause
 
 
 class SimDevice:
@@ -92,12 +73,10 @@ class SimDevice:
         self._uplink, self._time, self._making, self._carried = uplink, time_, making, carried
         self._rng = random.Random(f"{making.seed}/{spec.serial}")
         self._talk = Talk(hardware, uplink, time_, self._rng, lambda line: say(spec.serial, line))
-        self._fetching = Fetching(
-            spec, hardware, uplink, time_, making, self._talk, self._rng, self._link_stands
-        )  # fmt: skip
+        self._fetching = Fetching(spec, hardware, uplink, time_, making, self._talk, self._rng, self._link_stands)
         self._boot = Boot()
         self._firmware = Firmware("", None, frozenset())
-        self._started = time.monotonic()
+        self._started = time_.monotonic()
         self._life: asyncio.Task[None] | None = None
         self._jolt: Cause | None = None
         self._plugged = asyncio.Event()
@@ -127,6 +106,7 @@ class SimDevice:
                 await self._life
             except Restart as restart:
                 cause = restart.cause
+                self.lamp = "updating" if cause is Cause.ORDER else self.lamp
                 # A boot loader that sees reset after reset waits longer and longer.
                 await self._time.sleep(RESTART_S * 2 ** min(6, self.hardware.record.early_resets))
             except PowerLost:
@@ -161,7 +141,7 @@ class SimDevice:
 
     def cut_link(self, seconds: float) -> None:
         """Cuts its link for so long, in service time."""
-        self._link_back_at = time.monotonic() + seconds / self._time.scale
+        self._link_back_at = self._time.monotonic() + seconds / self._time.scale
 
     def flash_by_cable(self, image: bytes) -> SlotNote:
         """Flashes an image by cable and resets; raises ``ValueError`` where it cannot be."""
@@ -181,13 +161,13 @@ class SimDevice:
         """One boot's life: ends only by an exception that restarts the device."""
         await self._wait_for_mains()
         self._boot = self.hardware.start(cause)
-        self._started = time.monotonic()
+        self._started = self._time.monotonic()
         self._talk.restarted(self.hardware.record.boots)
         if not self._boot.slots and not self._boot.recovery:
             self.lamp = "needs help"
             await self._time.sleep(FOREVER)
         self._firmware = self._read_firmware()
-        where = "the recovery image" if self._boot.recovery else f"slot {self._boot.slot}"
+        where = slot_words(RECOVERY if self._boot.recovery else self._boot.slot)
         self._talk.log(f"running {self._firmware.version or 'an unnamed image'} from {where}, cause {cause.value}")
         await self._suffer_at_boot()
         await self._enrol()
@@ -245,16 +225,19 @@ class SimDevice:
         await self._settle_switch()
         if self.lamp != "gone back":
             self.lamp = "needs help" if self._boot.recovery else "running"
+        obeying = Obeying(
+            self.hardware, self._talk, self._fetching, self._boot, self._firmware, self._check_in, self._pressed.clear
+        )
         after_restart = True
         while True:
-            asked = time.monotonic()
+            asked = self._time.monotonic()
             order = await self._check_in(after_restart=after_restart)
             after_restart = False
             while order.order is not None:
-                order = await self._obey(order)
+                order = await obeying.obey(order)
             if self._uptime() > WELL_AFTER_S and self.hardware.record.early_resets:
                 self.hardware.record = note_well(self.hardware.record)
-            held = time.monotonic() - asked > self.spec.link.wait_s / 2 > 0
+            held = self._time.monotonic() - asked > self.spec.link.wait_s / 2 > 0
             await self._time.sleep(0 if held else order.next_checkin_s)
 
     async def _enrol(self) -> None:
@@ -268,9 +251,15 @@ class SimDevice:
             assert isinstance(spec.hw_rev, int)
             labels = {key: value for key, value in spec.labels.items() if isinstance(value, str)}
             said = EnrolmentIn(
-                serial=spec.serial, board=spec.board, line=spec.line, hw_rev=spec.hw_rev, code=self._making.code,
-                nonce=data["nonce"], labels=labels, gateway=spec.gateway,
-            )  # fmt: skip
+                serial=spec.serial,
+                board=spec.board,
+                line=spec.line,
+                hw_rev=spec.hw_rev,
+                code=self._making.code,
+                nonce=data["nonce"],
+                labels=labels,
+                gateway=spec.gateway,
+            )
             answer = await self._talk.patiently(lambda: self._uplink.enrol(said), self._making.check_in_s)
             self.hardware.keep(token=answer.token, device_id=answer.device_id, made_at=self._time.text())
             self._talk.log("enrolled")
@@ -281,7 +270,7 @@ class SimDevice:
     def _link_stands(self) -> bool:
         now = self._time.now()
         away = now is not None and in_spell(self.spec.link.offline, now, f"{self.spec.serial}/link")
-        return not away and time.monotonic() >= self._link_back_at
+        return not away and self._time.monotonic() >= self._link_back_at
 
     async def carry(self, size: int) -> bool:
         """Takes the time that a call of ``size`` bytes takes on the device's link; False if it gets lost."""
@@ -298,7 +287,10 @@ class SimDevice:
 
     async def _check_in(self, *, after_restart: bool = False) -> OrderOut:
         return await self._talk.check_in(
-            lambda: self._word(after_restart), self._making.check_in_s, self.spec.link.wait_s
+            lambda: self._word(after_restart),
+            self._making.check_in_s,
+            self.spec.link.wait_s,
+            tell_first=self._firmware.names_images,
         )
 
     def _word(self, after_restart: bool) -> CheckinIn:
@@ -311,8 +303,9 @@ class SimDevice:
             boots=record.boots,
             seq=self._talk.next_seq(),
             ready=not self._boot.on_trial and fit and safe,
-            running=self._running_content(),
-            standby=self._standby_content(),
+            running=running_content(self.hardware, self._boot, self._firmware),
+            standby=standby_content(self.hardware, self._boot),
+            trial=self._firmware.names_images and self._boot.on_trial,
             updater=self._firmware.updater,
             condition=condition,
             uptime_s=uptime,
@@ -321,154 +314,11 @@ class SimDevice:
             after_restart=after_restart,
         )
 
-    def _running_content(self) -> dict[str, Content]:
-        record = self.hardware.record
-        if self._boot.recovery:
-            version, digest = self._firmware.version or None, self._firmware.digest
-            return {APP: Content(version=version, digest=digest, slot="recovery", floor=record.floor)}
-        notes = {name: (slot, record.note(name, slot)) for name, slot in self._boot.slots.items()}
-        return {name: _content(slot, note) for name, (slot, note) in notes.items() if note is not None}
-
-    def _standby_content(self) -> dict[str, Content]:
-        hardware, boot = self.hardware, self._boot
-        # With nothing running, what is noted may be what was found damaged: look again.
-        valid = hardware.valid_slots() if boot.recovery else None
-        content = {}
-        for name in hardware.layout.parts:
-            slot = standby(hardware, name, boot)
-            note = hardware.record.note(name, slot)
-            if note is not None and (valid is None or (name, slot) in valid):
-                content[name] = _content(slot, note)
-        return content
-
-    # Obeying ------------------------------------------------------------------------------------------------------
-
-    async def _obey(self, order: OrderOut) -> OrderOut:
-        """Does what an order says; returns the order that stands then."""
-        match order.order:
-            case Order.FETCH:
-                await self._fetch(order)
-                return await self._check_in()
-            case Order.SWITCH if order.clearance is not None and order.clearance.seconds > 0:
-                if self.hardware.data.get("work", {}).get("prepared_for") != order.manifest:
-                    await self._fetch(order)
-                elif await self._signer_is_good():
-                    await self._switch(order)
-                return await self._check_in()
-            case Order.SWITCH_BACK if order.clearance is not None and order.clearance.seconds > 0:
-                await self._switch_back(order)
-                return await self._check_in()
-            case Order.ABANDON:
-                self._talk.log("told to abandon what is staged")
-                self._drop_staged()
-        return OrderOut(next_checkin_s=order.next_checkin_s)
-
-    def _drop_staged(self) -> None:
-        """Erases what is staged; what was once confirmed is the way back and stays."""
-        for name in self.hardware.layout.parts:
-            slot = standby(self.hardware, name, self._boot)
-            note = self.hardware.record.note(name, slot)
-            if note is not None and not note.proven:
-                self.hardware.erase_slot(name, slot)
-
-    async def _fetch(self, order: OrderOut) -> None:
-        owner = None if order.owner is None else order.owner.model_dump()
-        work = {
-            "attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "urgent": order.urgent,
-            "owner": owner,
-        }  # fmt: skip
-        if owner is not None and owner["message"]:
-            self._talk.log(f"told the owner: {owner['message']}")
-        self.hardware.keep(work=work)
-        self._pressed.clear()
-        try:
-            running = {name: content.version for name, content in self._running_content().items()}
-            verified = await self._fetching.manifest(order.manifest or "", running)
-            names = await self._fetch_images(verified.manifest, verified.kid)
-            prepared = {"components": names, "signed_by": verified.kid, "prepared_for": order.manifest}
-            self.hardware.keep(work={**work, **prepared})
-            self._talk.log(f"staged {', '.join(names)}")
-            await self._talk.report(State.STAGED)
-        except GivenUp as given_up:
-            self._talk.log(f"gave up: {given_up.detail}")
-            await self._talk.report(
-                State.FAILED, reason=given_up.reason, detail=given_up.detail, component=given_up.component,
-                log=self._talk.retained_log(),
-            )  # fmt: skip
-
-    async def _fetch_images(self, manifest: Manifest, signed_by: str) -> list[str]:
-        """Fetches what is to be switched to; returns the components that stand by. Where the release says that its
-        components are independent, one that cannot be had does not keep the others back."""
-        names: list[str] = []
-        components = choose(self.hardware, manifest, self._boot)
-        for component in components:
-            try:
-                if not staged(self.hardware, component, self._boot):
-                    await self._fetching.image(component, manifest.floor, signed_by, self._boot)
-                names.append(component.name)
-            except GivenUp as given_up:
-                last_hope = not names and component is components[-1]
-                if not manifest.independent or last_hope:
-                    raise
-                self._talk.log(f"goes on without {component.name}: {given_up.detail}")
-                await self._talk.report(
-                    State.FAILED, reason=given_up.reason, detail=given_up.detail, component=component.name,
-                    goes_on=True, log=self._talk.retained_log(),
-                )  # fmt: skip
-        return names
-
-    # Switching ----------------------------------------------------------------------------------------------------
-
-    async def _signer_is_good(self) -> bool:
-        """Whether the key that signed what is staged was not revoked since; if it was, the image goes."""
-        keys, kid = await self._fetching.newest_keys(), self.hardware.data["work"].get("signed_by")
-        key = keys.find(kid) if kid else None
-        if kid is None or (key is not None and key.status is not KeyStatus.REVOKED):
-            return True
-        self._drop_staged()
-        self._talk.log(f"gave up: key {kid} was revoked")
-        detail = f"key {kid} was revoked in key list {keys.number} after the image was staged"
-        await self._talk.report(State.FAILED, reason="signature-refused", detail=detail)
-        return False
-
-    async def _switch(self, order: OrderOut) -> NoReturn:
-        """Puts what is staged on trial and restarts."""
-        work = self.hardware.data["work"]
-        wanted = wanted_by(self.hardware, work["components"], self._boot)
-        again = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "switching_to": wanted}
-        self.hardware.keep(work={**work, **again})
-        self._talk.log("switching, restarting")
-        await self._talk.report(State.INSTALLING)
-        switch(self.hardware, work["components"])
-        self.lamp = "updating"
-        raise Restart(Cause.ORDER)
-
-    async def _switch_back(self, order: OrderOut) -> None:
-        """Switches to what ran before and still stands in the other slot: no download, but a trial like any other."""
-        work = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s}
-        self.hardware.keep(work=work)
-        try:
-            names = way_back(self.hardware, self._boot)
-            keys = await self._fetching.newest_keys()
-            for name in names:
-                note = self.hardware.record.note(name, standby(self.hardware, name, self._boot))
-                key = keys.find(note.signed_by) if note and note.signed_by else None
-                if key is not None and key.status is KeyStatus.REVOKED:
-                    raise GivenUp("signature-refused", f"key {key.fingerprint}, which signed it, was revoked", name)
-        except GivenUp as given_up:
-            self._talk.log(f"gave up: {given_up.detail}")
-            await self._talk.report(
-                State.FAILED, reason=given_up.reason, detail=given_up.detail, component=given_up.component
-            )
-            return
-        self.hardware.keep(work={**work, "components": names})
-        await self._switch(order)
-
     async def _prove(self) -> None:
         """New firmware on trial: tests itself, reaches the service, then confirms or goes back."""
         self.lamp = "on trial"
         trial_s = self.hardware.data["work"]["trial_s"]
-        began = time.monotonic()
+        began = self._time.monotonic()
         await self._talk.report(State.PROVING)
         await self._time.sleep(SELF_TEST_S)
         tests = self._firmware.self_tests()
@@ -513,22 +363,19 @@ class SimDevice:
             return
         if settled_as(self.hardware, wanted, self._boot):
             self._talk.log("confirmed")
-            await self._talk.report(State.CONFIRMED)
+            runs = digests(running_content(self.hardware, self._boot, self._firmware))
+            await self._talk.report(State.CONFIRMED, **({"digests": runs} if self._firmware.names_images else {}))
         elif self._boot.recovery:
             await self._went_back("in-recovery", "nothing else may run: the recovery image was started")
         else:
             self.lamp = "gone back"
             why = (record.went_back or WentBack.POWER_LOST).value
             await self._went_back(why, "the boot loader went back to the firmware before")
-        work = {name: value for name, value in self.hardware.data["work"].items() if name != "switching_to"}
-        self.hardware.keep(work=work)
+        done = {"switching_to", "prepared_for"} if self._firmware.names_images else {"switching_to"}
+        self.hardware.keep(work={name: v for name, v in self.hardware.data["work"].items() if name not in done})
         self.hardware.record = reported(self.hardware.record)
 
     async def _went_back(self, reason: str, detail: str) -> None:
         self._talk.log(detail)
-        await self._talk.report(State.REVERTED, reason=reason, detail=detail, log=self._talk.retained_log())
+        await self._talk.report(State.REVERTED, reason=reason, detail=detail)
         self.hardware.record = reported(self.hardware.record)
-
-
-def _content(slot: Slot, note: SlotNote) -> Content:
-    return Content(version=note.version or None, digest=note.digest, slot=slot.value, floor=note.floor)

@@ -105,9 +105,7 @@ class Fetching:
                 detail = f"transfer cut at {percent} %, going on from byte {staging.have}"
                 self._talk.log(detail)
                 await self._time.sleep(self._rng.uniform(5, 15))
-                await self._talk.report(
-                    State.DOWNLOADING, step="fetch", percent=percent, detail=detail, component=name
-                )  # fmt: skip
+                await self._talk.report(State.DOWNLOADING, step="fetch", percent=percent, detail=detail, component=name)
             except NoAnswerError as error:
                 await self._talk.pause(error)
             except RefusedCallError as refused:
@@ -136,6 +134,9 @@ class Fetching:
                 told = staging.percent // REPORT_EVERY
                 self._talk.log(f"{component.name}: {staging.have} of {component.size} bytes")
                 await self._talk.report(
-                    State.DOWNLOADING, step="fetch", percent=staging.percent, rate=self._rate(),
+                    State.DOWNLOADING,
+                    step="fetch",
+                    percent=staging.percent,
+                    rate=self._rate(),
                     component=component.name,
-                )  # fmt: skip
+                )

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from mellow_herald.core.behaviour import Fault, faults_of, find_behaviour
 from mellow_herald.core.nameplate import Nameplate, find_nameplate
+from mellow_herald.core.order import NAMES_IMAGES
 from mellow_herald.core.selector.match import Facts
 
 SELF_TESTS = ("clock", "flash", "link", "load-cell")
@@ -30,14 +31,22 @@ class Firmware:
             return 0
         return self.plate.updater if self.plate else 1
 
+    @property
+    def names_images(self) -> bool:
+        """Whether its updater says what runs on trial, names what it vouches for, and is told what to switch to."""
+        return self.updater >= NAMES_IMAGES
+
     def self_tests(self) -> list[dict[str, object]]:
         """The results of the self-tests on trial."""
         failing = Fault.FAIL_SELF_TEST in self.faults
         return [
-            {"name": name, "passed": not (failing and name == "load-cell"),
-             "detail": "reads 0 counts" if failing and name == "load-cell" else ""}
+            {
+                "name": name,
+                "passed": not (failing and name == "load-cell"),
+                "detail": "reads 0 counts" if failing and name == "load-cell" else "",
+            }
             for name in SELF_TESTS
-        ]  # fmt: skip
+        ]
 
 
 def read_firmware(image: bytes, facts: Facts, seed: int) -> Firmware:

@@ -76,20 +76,29 @@ class Fleet:
         scenario, board = self._loaded.scenario, self._loaded.scenario.boards[spec.board]
         device: SimDevice
         making = Making(
-            root=self._root, key_list=self._key_list, vendor_domain=scenario.vendor_domain, code=board.code,
-            check_in_s=board.check_in.total_seconds(), seed=scenario.seed,
+            root=self._root,
+            key_list=self._key_list,
+            vendor_domain=scenario.vendor_domain,
+            code=board.code,
+            check_in_s=board.check_in.total_seconds(),
+            seed=scenario.seed,
             outages=tuple(self._loaded.outages_of(spec)),
             start_within_s=len(self._loaded.devices) / STARTS_A_SECOND,
-        )  # fmt: skip
+        )
 
         async def carry(size: int) -> bool:
             return await device.carry(size)
 
         uplink = Uplink(http, self._time, carry)
         device = SimDevice(
-            spec, self._chip(spec, board), uplink, self._time, making,
-            say=self._say, carried=lambda: self._carried(spec.gateway),
-        )  # fmt: skip
+            spec,
+            self._chip(spec, board),
+            uplink,
+            self._time,
+            making,
+            say=self._say,
+            carried=lambda: self._carried(spec.gateway),
+        )
         return device
 
     def _chip(self, spec: DeviceSpec, board: BoardSpec) -> Hardware:

@@ -194,8 +194,10 @@ def make_chip(chip: Chip, layout: Layout, images: Mapping[str, bytes], recovery:
     digest = hashlib.sha256(recovery).hexdigest()
     made = {
         "parts": {name: [part.size, part.in_place] for name, part in layout.parts.items()},
-        "recovery": layout.recovery, "recovery_size": len(recovery), "recovery_digest": digest,
-    }  # fmt: skip
+        "recovery": layout.recovery,
+        "recovery_size": len(recovery),
+        "recovery_digest": digest,
+    }
     for at in range(0, len(recovery), BLOCK):
         flash.write(layout.chip_size - layout.recovery + at, recovery[at : at + BLOCK])
     Ledger(flash, 0, MADE_AREA).save(cbor.encode(made))

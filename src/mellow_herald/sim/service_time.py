@@ -2,15 +2,18 @@
 
 import asyncio
 import time
+from collections.abc import Callable
 from datetime import datetime, timedelta
 
 import httpx
 
 
 class ServiceTime:
-    """Follows ``Herald-Time`` and its scale; one for all devices of a process."""
+    """Follows ``Herald-Time`` and its scale; one for all devices of a process. ``monotonic`` is the clock it goes by
+    between two answers (seconds)."""
 
-    def __init__(self) -> None:
+    def __init__(self, monotonic: Callable[[], float] = time.monotonic) -> None:
+        self.monotonic = monotonic
         self.scale = 1.0
         self._said: datetime | None = None
         self._heard_at = 0.0
@@ -19,14 +22,14 @@ class ServiceTime:
         """Takes the time from an answer."""
         said = response.headers.get("herald-time")
         if said is not None:
-            self._said, self._heard_at = datetime.fromisoformat(said), time.monotonic()
+            self._said, self._heard_at = datetime.fromisoformat(said), self.monotonic()
             self.scale = float(response.headers.get("herald-time-scale", "1"))
 
     def now(self) -> datetime | None:
         """The present service time, or None before the first answer."""
         if self._said is None:
             return None
-        return self._said + timedelta(seconds=(time.monotonic() - self._heard_at) * self.scale)
+        return self._said + timedelta(seconds=(self.monotonic() - self._heard_at) * self.scale)
 
     def text(self) -> str | None:
         """The present service time in RFC 3339, or None before the first answer."""
@@ -35,7 +38,7 @@ class ServiceTime:
 
     def uptime(self, since: float) -> int:
         """Service seconds since the monotonic time ``since``."""
-        return int((time.monotonic() - since) * self.scale)
+        return int((self.monotonic() - since) * self.scale)
 
     async def sleep(self, seconds: float) -> None:
         """Sleeps ``seconds`` of service time."""

@@ -63,9 +63,7 @@ def outage_at(outages: Sequence[Outage], since: datetime, at: datetime) -> float
 
 def next_outage(outages: Sequence[Outage], since: datetime, at: datetime) -> float | None:
     """Seconds until the next outage begins, None if there is none to come."""
-    return min(
-        ((since + one.after - at).total_seconds() for one in outages if since + one.after > at), default=None
-    )  # fmt: skip
+    return min(((since + one.after - at).total_seconds() for one in outages if since + one.after > at), default=None)
 
 
 def lost(link: LinkSpec, rng: random.Random) -> bool:

@@ -5,14 +5,14 @@ from collections import deque
 from collections.abc import Awaitable, Callable
 from typing import Any, TypeVar
 
-from mellow_herald.core.attempt import State
+from mellow_herald.core.attempt import BAD, State
 from mellow_herald.sim.hardware import Hardware
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Backoff, NoAnswerError, RefusedCallError, Uplink
 from mellow_herald.wire.device import CheckinIn, OrderOut
 
 Answer = TypeVar("Answer")
-RETAINED_LINES = 60
+RETAINED_LINES = 200
 MOST_LINES = 200
 
 
@@ -48,10 +48,6 @@ class Talk:
             entry = {"boots": self._boots, "number": self._numbered, "at": self._time.text(), "text": line}
             self._unsent_lines.append({name: value for name, value in entry.items() if value is not None})
 
-    def retained_log(self) -> str:
-        """The last lines, over restarts."""
-        return "\n".join(self._retained)
-
     async def patiently(self, call: Callable[[], Awaitable[Answer]], pause_s: float) -> Answer:
         """Repeats a call until it is answered, with growing pauses; ``pause_s`` after it was refused."""
         while True:
@@ -70,21 +66,35 @@ class Talk:
         """Waits before trying again what was not answered."""
         await self._backoff.pause(error)
 
-    async def check_in(self, compose: Callable[[], CheckinIn], pause_s: float, wait_s: int = 0) -> OrderOut:
-        """Sends what is still to be told, then checks in; returns the order that stands."""
-        await self.send_unsent()
-        order = await self.patiently(lambda: self._uplink.checkin(compose(), wait_s), pause_s)
-        self._heed(order)
-        return order
+    async def check_in(
+        self, compose: Callable[[], CheckinIn], pause_s: float, wait_s: int = 0, *, tell_first: bool = True
+    ) -> OrderOut:
+        """Sends what is still to be told, then checks in; returns the order that stands. With ``tell_first`` none is
+        returned while reports are kept: once they are known, it may no longer be the one that stands."""
+        while True:
+            await self.send_unsent()
+            order = await self.patiently(lambda: self._uplink.checkin(compose(), wait_s), pause_s)
+            self._heed(order)
+            if order.order is None or not tell_first or not self._hardware.data.get("unsent"):
+                return order
+            await self._backoff.pause(NoAnswerError())
 
     async def report(self, state: State, **more: Any) -> None:
         """Reports about the attempt at hand. What cannot be sent now is kept, over restarts, too."""
         data = self._hardware.data
         work = data["work"]
         report = {
-            "boots": self._boots, "seq": self.next_seq(), "attempt": work["attempt"], "try": work["try"],
-            "state": state.value, "at": self._time.text(), **more,
-        }  # fmt: skip
+            "boots": self._boots,
+            "seq": self.next_seq(),
+            "attempt": work["attempt"],
+            "try": work["try"],
+            "state": state.value,
+            "at": self._time.text(),
+            **more,
+        }
+        if state in BAD:
+            # Whoever looks into it finds the last lines, over restarts, without having asked for them.
+            report["log"] = "\n".join(self._retained)
         unsent = [*data.get("unsent", []), {name: value for name, value in report.items() if value is not None}]
         self._hardware.keep(unsent=unsent)
         await self.send_unsent()

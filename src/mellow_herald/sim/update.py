@@ -3,8 +3,9 @@
 Every step can lose power; what stands then is found again by the notes in the boot record, never by memory.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
+from mellow_herald.core.board import slot_words
 from mellow_herald.core.suit import Component, Manifest, switch_order
 from mellow_herald.sim.bootloader import APP, Boot, Slot, SlotNote, arm
 from mellow_herald.sim.hardware import Hardware
@@ -42,7 +43,7 @@ def choose(hardware: Hardware, manifest: Manifest, boot: Boot) -> list[Component
         place = Slot.A if record.parts[name].in_place else slot
         component = manifest.for_slot(name, list(Slot).index(place))
         if component is None:
-            raise GivenUp("refused-by-device", f"the release carries no image of {name} for slot {place}", name)
+            raise GivenUp("refused-by-device", f"the release carries no image of {name} for {slot_words(place)}", name)
         if component.size > hardware.layout.parts[name].size:
             room = hardware.layout.parts[name].size
             raise GivenUp("no-room", f"{component.size} bytes do not fit a slot of {room}", name)
@@ -102,14 +103,15 @@ class Staging:
         self._hardware.note_slot(one.name, self._slot, note)
 
 
-def way_back(hardware: Hardware, boot: Boot) -> list[str]:
-    """The parts to switch back together: those of the last switch. Raises ``GivenUp`` where one of them may not run
-    again: it never proved itself here, its floor number is too low, or it has no slot of its own."""
+def way_back(hardware: Hardware, boot: Boot, parts: Sequence[str] | None, to: Mapping[str, str]) -> list[str]:
+    """The parts to switch back together: those that are named, to what is named; otherwise those of the last switch.
+    Raises ``GivenUp`` where one of them may not run again: it is not what was named, it never proved itself here, its
+    floor number is too low, or it has no slot of its own."""
     record = hardware.record
-    names = list(record.last_set) if APP in record.last_set else [APP]
+    names = list(parts or (record.last_set if APP in record.last_set else [APP]))
     for name in names:
-        note = record.note(name, standby(hardware, name, boot))
-        if record.parts[name].in_place or note is None or not note.proven:
+        note = record.note(name, standby(hardware, name, boot)) if name in record.parts else None
+        if note is None or record.parts[name].in_place or not note.proven or to.get(name, note.digest) != note.digest:
             raise GivenUp("refused-by-device", f"the other slot of {name} holds nothing that once ran here", name)
         if note.floor < record.floor:
             detail = f"{name} stands at floor number {note.floor}, and the device is at {record.floor}"

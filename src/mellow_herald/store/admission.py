@@ -4,14 +4,15 @@ from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, select, update
+from sqlalchemy import ColumnElement, Text, cast, select, update
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.selector import Node
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.rows import StoredDevice
 from mellow_herald.store.selector_sql import compile_selector
 from mellow_herald.store.tables import Device, EnrolmentCode
-
-Row = Mapping[str, Any]
 
 
 def picked(where: Node | None, serials: Sequence[str], now: datetime) -> ColumnElement[bool]:
@@ -21,7 +22,7 @@ def picked(where: Node | None, serials: Sequence[str], now: datetime) -> ColumnE
 
 async def lock_picked(
     connection: AsyncConnection, condition: ColumnElement[bool], among: Collection[str], limit: int
-) -> list[Row]:
+) -> list[StoredDevice]:
     """Up to ``limit`` devices that meet a condition and whose admission is one of ``among``, locked in order of id."""
     statement = (
         select(Device.__table__)
@@ -30,12 +31,33 @@ async def lock_picked(
         .limit(limit)
         .with_for_update(key_share=True)
     )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, StoredDevice)
 
 
 async def change_devices(connection: AsyncConnection, ids: Collection[int], **values: Any) -> None:
     """Writes the same columns of many locked devices."""
     await connection.execute(update(Device).where(Device.id.in_(sorted(ids))).values(**values))
+
+
+def after(device_id: int) -> ColumnElement[bool]:
+    """A condition over devices: those that come later by id."""
+    return Device.id > device_id
+
+
+async def change_labels(
+    connection: AsyncConnection,
+    ids: Collection[int],
+    labels: Mapping[str, str | None],
+    on_bench: bool | None,
+    at: datetime,
+) -> None:
+    """Puts labels on locked devices or (None) takes them off, and marks them as bench devices or (None) leaves that."""
+    put = {key: value for key, value in labels.items() if value is not None}
+    off = [key for key, value in labels.items() if value is None]
+    changed = Device.labels.op("||")(cast(put, JSONB)).op("-")(cast(off, ARRAY(Text)))
+    bench = {} if on_bench is None else {"on_bench": on_bench}
+    statement = update(Device).where(Device.id.in_(sorted(ids)))
+    await connection.execute(statement.values(labels=changed, changed_at=at, **bench))
 
 
 async def close_code(connection: AsyncConnection, code_id: int, at: datetime) -> bool:

@@ -2,42 +2,105 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, TypedDict
 
-from sqlalchemy import func, or_, select, text
+from sqlalchemy import func, or_, select, text, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import Attempt, DownloadStep, State, WaitingFor
+from mellow_herald.core.firmware import APP
 from mellow_herald.core.selector import Node
-from mellow_herald.store.database import among, as_rows
-from mellow_herald.store.placing import Target
+from mellow_herald.store.database import among, as_rows, fetch_all, fetch_one
+from mellow_herald.store.rings import Target
+from mellow_herald.store.rows import Contents, StoredAttempt, StoredSettlement
 from mellow_herald.store.selector_sql import compile_reason, compile_selector
-from mellow_herald.store.tables import AttemptRow, Device, Pulse, ReleaseImage, RingSlice, Rollout
+from mellow_herald.store.tables import AttemptRow, Device, Pulse, ReleaseImage, RingSlice, Rollout, Settlement
 
-Row = Mapping[str, Any]
 SAME = (
-    "reason", "try_number", "tries", "percent", "rate", "waiting_until", "offered_at", "exposed_at", "confirmed_at",
-    "soak_until", "retry_at", "clearance", "clearance_until", "undelivered_at", "undelivered_why", "harmed_at",
-    "harmed_why", "installs", "closed",
-)  # fmt: skip
+    "reason",
+    "try_number",
+    "tries",
+    "percent",
+    "rate",
+    "waiting_until",
+    "offered_at",
+    "exposed_at",
+    "confirmed_at",
+    "soak_until",
+    "retry_at",
+    "clearance",
+    "clearance_until",
+    "undelivered_at",
+    "undelivered_why",
+    "harmed_at",
+    "harmed_why",
+    "first_bad_at",
+    "first_bad_why",
+    "first_bad_try",
+    "fetched",
+    "unasked_at",
+    "waiting_since",
+    "retry_bad",
+    "installs",
+    "vouched",
+    "closed",
+)
 # A row that says nothing of these keeps them.
-KEPT = frozenset({"parts", "before", "cluster"})
+KEPT = frozenset({"parts", "before", "cluster", "from_version", "from_digest", "came_from"})
 CHANGING = (
-    *SAME, "state", "live", "step", "waiting_for", "last_boots", "last_seq", "changed_at", "parts", "before",
+    *SAME,
+    "state",
+    "live",
+    "step",
+    "waiting_for",
+    "last_boots",
+    "last_seq",
+    "changed_at",
+    "parts",
+    "before",
     "cluster",
-)  # fmt: skip
+    "from_version",
+    "from_digest",
+    "came_from",
+)
 
 
-def to_attempt(row: Row) -> Attempt:
+class CameFrom(TypedDict):
+    """What a device came from: the digest of its app, and what all its slots in use had, where that is known."""
+
+    from_digest: str | None
+    came_from: Contents
+
+
+class ShownAttempt(StoredAttempt):
+    """An attempt with its device, its rollout's plan, and the images that the rollout brings."""
+
+    serial: str
+    hw_rev: int
+    plan: dict[str, Any]
+    images: list[dict[str, Any]] | None
+    seen_at: datetime | None
+    next_s: int | None
+    condition: dict[str, Any] | None
+
+
+class ShownSettlement(StoredSettlement):
+    """What was settled, with its rollout and device."""
+
+    rollout_id: int
+    serial: str
+
+
+def to_attempt(row: StoredAttempt) -> Attempt:
     """The core's attempt behind a row."""
     return Attempt(
         state=State(row["state"]),
         soak=timedelta(seconds=row["soak_s"]),
         retry_pause=timedelta(seconds=row["retry_pause_s"]),
-        last=None if row["last_boots"] is None else (row["last_boots"], row["last_seq"]),
+        last=None if row["last_boots"] is None else (row["last_boots"], row["last_seq"] or 0),
         step=None if row["step"] is None else DownloadStep(row["step"]),
         waiting_for=None if row["waiting_for"] is None else WaitingFor(row["waiting_for"]),
-        **{name: row[name] for name in SAME},
+        **{name: row[name] for name in SAME},  # type: ignore[literal-required]
     )
 
 
@@ -62,9 +125,11 @@ async def rollouts_of(connection: AsyncConnection, devices: Iterable[int], attem
     return {row.rollout_id for row in await connection.execute(_ROLLOUTS_OF, _named(devices, attempts))}
 
 
-async def lock_attempts(connection: AsyncConnection, devices: Iterable[int], attempts: Iterable[int]) -> list[Row]:
+async def lock_attempts(
+    connection: AsyncConnection, devices: Iterable[int], attempts: Iterable[int]
+) -> list[StoredAttempt]:
     """The attempts that matter for these devices (live, newest, or named), locked in order of id."""
-    return list((await connection.execute(_LOCK_CONCERNING, _named(devices, attempts))).mappings())
+    return await fetch_all(connection, _LOCK_CONCERNING, StoredAttempt, _named(devices, attempts))
 
 
 def _named(devices: Iterable[int], attempts: Iterable[int]) -> dict[str, list[int]]:
@@ -86,13 +151,15 @@ _LOCK_CONCERNING = (
 )
 
 
-async def lock_some(connection: AsyncConnection, ids: Iterable[int]) -> list[Row]:
+async def lock_some(connection: AsyncConnection, ids: Iterable[int]) -> list[StoredAttempt]:
     """Attempts by id, locked in order of id."""
     statement = select(AttemptRow.__table__).where(AttemptRow.id.in_(sorted(set(ids)))).order_by(AttemptRow.id)
-    return list((await connection.execute(statement.with_for_update(key_share=True))).mappings())
+    return await fetch_all(connection, statement.with_for_update(key_share=True), StoredAttempt)
 
 
-async def lock_slice(connection: AsyncConnection, rollout_id: int, states: Iterable[State], limit: int) -> list[Row]:
+async def lock_slice(
+    connection: AsyncConnection, rollout_id: int, states: Iterable[State], limit: int
+) -> list[StoredAttempt]:
     """Up to ``limit`` attempts of a rollout that are in these states and not closed, locked in order of id."""
     statement = (
         select(AttemptRow.__table__)
@@ -104,12 +171,12 @@ async def lock_slice(connection: AsyncConnection, rollout_id: int, states: Itera
         .order_by(AttemptRow.id)
         .limit(limit)
     )
-    return list((await connection.execute(statement.with_for_update(key_share=True))).mappings())
+    return await fetch_all(connection, statement.with_for_update(key_share=True), StoredAttempt)
 
 
 async def lock_overtakable(
     connection: AsyncConnection, rollout_id: int, position: int | None, target: Target, now: datetime, limit: int = 5000
-) -> list[Row]:
+) -> list[StoredAttempt]:
     """Waiting attempts of other rollouts whose devices a rollout would take over: those drawn for the ring at
     ``position``, or (None) all its target; locked in order of id."""
     statement = (
@@ -130,7 +197,7 @@ async def lock_overtakable(
             RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.given.is_(False)
         )
         statement = statement.where(AttemptRow.device_id.in_(drawn))
-    return list((await connection.execute(statement.with_for_update(key_share=True, of=AttemptRow))).mappings())
+    return await fetch_all(connection, statement.with_for_update(key_share=True, of=AttemptRow), StoredAttempt)
 
 
 async def save_attempts(connection: AsyncConnection, rows: Sequence[dict[str, Any]]) -> None:
@@ -188,13 +255,19 @@ def _shown() -> Any:
     )
     return (
         select(
-            AttemptRow.__table__, Device.serial, Device.hw_rev, Rollout.plan, images.label("images"),
-            Pulse.seen_at, Pulse.next_s, Pulse.condition,
+            AttemptRow.__table__,
+            Device.serial,
+            Device.hw_rev,
+            Rollout.plan,
+            images.label("images"),
+            Pulse.seen_at,
+            Pulse.next_s,
+            Pulse.condition,
         )
         .join(Device, Device.id == AttemptRow.device_id)
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
         .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
-    )  # fmt: skip
+    )
 
 
 async def list_attempts(
@@ -205,32 +278,49 @@ async def list_attempts(
     reason: str | None = None,
     ring: int | None = None,
     waiting_for: str | None = None,
+    ever_bad: bool | None = None,
     where: Node | None = None,
     now: datetime | None = None,
     after: int = 0,
     limit: int = 100,
-) -> list[Row]:
-    """Attempts of a rollout by id, with what is known of their device and the plan; ``where`` picks devices."""
+) -> list[ShownAttempt]:
+    """Attempts of a rollout by id, with what is known of their device and the plan; ``where`` picks devices, ``reason``
+    is why they are as they are, or first went bad."""
     statement = (
         _shown().where(AttemptRow.rollout_id == rollout_id, AttemptRow.id > after).order_by(AttemptRow.id).limit(limit)
     )
     if state is not None:
         statement = statement.where(AttemptRow.state == state)
     if reason is not None:
-        statement = statement.where(AttemptRow.reason == reason)
+        statement = statement.where(or_(AttemptRow.reason == reason, AttemptRow.first_bad_why == reason))
+    if ever_bad is not None:
+        went = AttemptRow.first_bad_at
+        statement = statement.where(went.is_not(None) if ever_bad else went.is_(None))
     if ring is not None:
         statement = statement.where(AttemptRow.ring == ring)
     if waiting_for is not None:
         statement = statement.where(AttemptRow.live, AttemptRow.waiting_for == waiting_for)
     if where is not None:
         statement = statement.where(compile_selector(where, now))
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, ShownAttempt)
 
 
-async def find_attempt(connection: AsyncConnection, attempt_id: int) -> Row | None:
+async def find_attempt(connection: AsyncConnection, attempt_id: int) -> ShownAttempt | None:
     """One attempt with what is known of its device and the plan."""
     statement = _shown().where(AttemptRow.id == attempt_id)
-    return (await connection.execute(statement)).mappings().first()
+    return await fetch_one(connection, statement, ShownAttempt)
+
+
+async def list_settlements(connection: AsyncConnection, limit: int = 1000) -> list[ShownSettlement]:
+    """Attempts that were settled after the fact, the newest first."""
+    statement = (
+        select(Settlement.__table__, AttemptRow.rollout_id, Device.serial)
+        .join(AttemptRow, AttemptRow.id == Settlement.attempt_id)
+        .join(Device, Device.id == AttemptRow.device_id)
+        .order_by(Settlement.id.desc())
+        .limit(limit)
+    )
+    return await fetch_all(connection, statement, ShownSettlement)
 
 
 async def serial_of(connection: AsyncConnection, device_id: int) -> str:
@@ -248,7 +338,45 @@ async def picked(connection: AsyncConnection, rollout_id: int, where: Node, now:
     return set((await connection.execute(statement)).scalars())
 
 
+async def in_the_way(connection: AsyncConnection, rollout_id: int, position: int) -> set[int]:
+    """The devices of a ring that are neither good nor out of it."""
+    through = [state.value for state in (State.CONFIRMED, State.CALLED_OFF, State.ROLLED_BACK)]
+    statement = select(AttemptRow.device_id).where(
+        AttemptRow.rollout_id == rollout_id,
+        AttemptRow.ring == position,
+        AttemptRow.state.not_in(through),
+        ~AttemptRow.left_out,
+    )
+    return set((await connection.execute(statement)).scalars())
+
+
+async def lock_of_devices(connection: AsyncConnection, rollout_id: int, devices: Iterable[int]) -> list[StoredAttempt]:
+    """A rollout's attempts of these devices, locked in order of id."""
+    statement = (
+        select(AttemptRow.__table__)
+        .where(AttemptRow.rollout_id == rollout_id, AttemptRow.device_id.in_(sorted(set(devices))))
+        .order_by(AttemptRow.id)
+    )
+    return await fetch_all(connection, statement.with_for_update(key_share=True), StoredAttempt)
+
+
+async def leave_out(connection: AsyncConnection, rollout_id: int, devices: Iterable[int]) -> None:
+    """Marks the attempts of these devices: later rounds go on without them."""
+    statement = update(AttemptRow).where(AttemptRow.rollout_id == rollout_id, AttemptRow.device_id.in_(sorted(devices)))
+    await connection.execute(statement.values(left_out=True))
+
+
 async def live_elsewhere(connection: AsyncConnection, devices: Iterable[int]) -> set[int]:
     """Which of these devices have a live attempt."""
     statement = select(AttemptRow.device_id).where(AttemptRow.live, AttemptRow.device_id.in_(sorted(set(devices))))
     return {row.device_id for row in await connection.execute(statement)}
+
+
+def came_from(attempt: CameFrom) -> dict[str, str | None]:
+    """The digests of what a device ran before an attempt, by component."""
+    return digests_of(attempt["came_from"]) or {APP: attempt["from_digest"]}
+
+
+def digests_of(contents: Mapping[str, Mapping[str, Any]]) -> dict[str, str | None]:
+    """What slots hold, by component."""
+    return {name: content.get("digest") for name, content in contents.items()}

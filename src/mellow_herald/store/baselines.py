@@ -1,20 +1,37 @@
 """Baselines that bring devices to them: which there are, and which devices are due."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
+from typing import TypedDict
 
 from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.placement import Rules
+from mellow_herald.core.eligibility import Rules
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.rows import StoredBaseline
 from mellow_herald.store.selector_sql import compile_reason
 from mellow_herald.store.tables import Baseline, Device, Release
 
-Row = Mapping[str, Any]
+
+class BaselineRelease(StoredBaseline):
+    """A baseline, and the version of its release."""
+
+    version: str
 
 
-async def list_baselines(connection: AsyncConnection, board: str | None = None, line: str | None = None) -> list[Row]:
+class Arriving(TypedDict):
+    """A device that arrived, and why it is passed over, if it is."""
+
+    id: int
+    serial: str
+    version: str | None
+    reason: str | None
+
+
+async def list_baselines(
+    connection: AsyncConnection, board: str | None = None, line: str | None = None
+) -> list[BaselineRelease]:
     """All baselines with their releases, or that of one board and line."""
     statement = (
         select(Baseline.__table__, Release.version)
@@ -23,7 +40,7 @@ async def list_baselines(connection: AsyncConnection, board: str | None = None, 
     )
     if board is not None:
         statement = statement.where(Baseline.board == board, Baseline.line == line)
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, BaselineRelease)
 
 
 async def switch_baseline(connection: AsyncConnection, board: str, line: str, brings: bool) -> None:
@@ -34,7 +51,7 @@ async def switch_baseline(connection: AsyncConnection, board: str, line: str, br
 
 async def list_arriving(
     connection: AsyncConnection, board: str, line: str, rules: Rules, now: datetime, limit: int
-) -> list[Row]:
+) -> list[Arriving]:
     """Admitted devices of a board and line that arrived and have said what they run: ``id``, ``serial``, ``version``,
     and the ``reason`` they are passed over, if there is one."""
     statement = (
@@ -44,7 +61,7 @@ async def list_arriving(
         .order_by(Device.id)
         .limit(limit)
     )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, Arriving)
 
 
 async def count_others(connection: AsyncConnection, board: str, line: str, rules: Rules, now: datetime) -> int:

@@ -1,16 +1,21 @@
 """Boards: hardware models."""
 
-from collections.abc import Mapping
 from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.checks import BoardFacts, BoardSlot
+from mellow_herald.core.board import BoardFacts, BoardSlot, Runs
+from mellow_herald.store.database import fetch_all, fetch_one
+from mellow_herald.store.rows import StoredBoard
 from mellow_herald.store.tables import Board, Device
 
-Row = Mapping[str, Any]
+
+class CountedBoard(StoredBoard):
+    """A board, and how many devices it has."""
+
+    devices: int
 
 
 async def put_board(connection: AsyncConnection, values: dict[str, Any]) -> bool:
@@ -22,21 +27,21 @@ async def put_board(connection: AsyncConnection, values: dict[str, Any]) -> bool
     return existed is None
 
 
-async def list_boards(connection: AsyncConnection, name: str | None = None) -> list[Row]:
+async def list_boards(connection: AsyncConnection, name: str | None = None) -> list[CountedBoard]:
     """All boards, or the one of this name, with their number of devices."""
     devices = select(func.count()).where(Device.board == Board.name).scalar_subquery()
     statement = select(Board.__table__, devices.label("devices")).order_by(Board.name)
     if name is not None:
         statement = statement.where(Board.name == name)
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, CountedBoard)
 
 
-async def find_board(connection: AsyncConnection, name: str) -> Row | None:
+async def find_board(connection: AsyncConnection, name: str) -> StoredBoard | None:
     """One board."""
-    return (await connection.execute(select(Board.__table__).where(Board.name == name))).mappings().first()
+    return await fetch_one(connection, select(Board.__table__).where(Board.name == name), StoredBoard)
 
 
-def board_facts(row: Row) -> BoardFacts:
+def board_facts(row: StoredBoard) -> BoardFacts:
     """A board as the checks at publishing see it."""
     return BoardFacts(
         row["name"],
@@ -44,5 +49,6 @@ def board_facts(row: Row) -> BoardFacts:
         tuple(row["lines"]),
         tuple(row["hw_revs"]),
         tuple(BoardSlot(**slot) for slot in row["slots"]),
-        row["position_dependent"],
+        Runs(row["runs"]),
+        row["run_address"],
     )

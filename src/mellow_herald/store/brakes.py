@@ -1,13 +1,15 @@
 """What the brakes count: devices of a round by ring and watched facts, with one vote for each cluster."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, TypedDict
 
 from sqlalchemy import (
     ColumnElement,
     Double,
     Select,
+    SQLColumnExpression,
     String,
     and_,
     case,
@@ -24,14 +26,46 @@ from sqlalchemy.orm import aliased
 from mellow_herald.core.attempt import State
 from mellow_herald.core.decide import Unheard
 from mellow_herald.core.plan import BrakeKind
-from mellow_herald.store.placing import NO_VALUE
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.rings import NO_VALUE
 from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Pulse, RingSlice
 
-Row = Mapping[str, Any]
+
+@dataclass(frozen=True, slots=True)
+class CountedAlike:
+    """Devices of a ring with the same ``values`` of the watched facts: how many count (``seen``) and are ``bad``, and
+    when the first began to count; ``later_good`` are those of the bad that came through on a later try; ``at`` is the
+    step of time, where it is counted by steps."""
+
+    ring: int
+    values: tuple[str, ...]
+    seen: int
+    bad: int
+    first_at: datetime
+    later_good: int = 0
+    at: datetime | None = None
+
+
+class Signals(TypedDict):
+    """How many ``devices`` were heard of, and how many of them ``restarted``, ``fell_silent`` or either (``bad``)."""
+
+    devices: int
+    restarted: int
+    fell_silent: int
+    bad: int
+
+
 # When a device begins to count for a brake, and when it first went bad for it.
 COUNTED = {
     BrakeKind.FIRMWARE: (AttemptRow.exposed_at, AttemptRow.harmed_at),
     BrakeKind.DELIVERY: (AttemptRow.offered_at, AttemptRow.undelivered_at),
+}
+
+
+# Who was bad for a brake and came through all the same: delivered is who was exposed or has it staged by now.
+CAME_THROUGH = {
+    BrakeKind.FIRMWARE: AttemptRow.state == State.CONFIRMED.value,
+    BrakeKind.DELIVERY: or_(AttemptRow.exposed_at.is_not(None), AttemptRow.state == State.STAGED.value),
 }
 
 
@@ -51,40 +85,57 @@ async def count_bad(connection: AsyncConnection, rollout_id: int, since: datetim
 
 async def tally(
     connection: AsyncConnection, rollout_id: int, kind: BrakeKind, facts: Sequence[str], since: datetime
-) -> list[Row]:
-    """Devices that count for a brake since the round began, grouped by ``ring`` and watched facts (``fact0`` …):
-    ``seen``, ``bad`` and ``first_at``."""
+) -> list[CountedAlike]:
+    """Devices that count for a brake since the round began, grouped by ring and watched facts."""
     begins, _ = COUNTED[kind]
     voting = _voting(rollout_id, kind, since)
-    keys = [AttemptRow.ring, *_facts(facts)]
+    keys: list[SQLColumnExpression[Any]] = [AttemptRow.ring, *_facts(facts)]
     statement = (
-        select(*keys, func.count().label("seen"), func.count(voting.c.id).label("bad"),
-               func.min(begins).label("first_at"))
+        select(
+            *keys,
+            func.count().label("seen"),
+            func.count(voting.c.id).label("bad"),
+            func.min(begins).label("first_at"),
+            func.count(voting.c.id).filter(CAME_THROUGH[kind]).label("later_good"),
+        )
         .outerjoin(voting, voting.c.id == AttemptRow.id)
         .where(AttemptRow.rollout_id == rollout_id, begins >= since)
         .group_by(*keys)
-    )  # fmt: skip
-    return list((await connection.execute(statement)).mappings())
+    )
+    return [
+        CountedAlike(row.ring, _values(row, facts), row.seen, row.bad, row.first_at, row.later_good)
+        for row in await connection.execute(statement)
+    ]
 
 
 async def tally_over_time(
-    connection: AsyncConnection, rollout_id: int, kind: BrakeKind, facts: Sequence[str], since: datetime,
+    connection: AsyncConnection,
+    rollout_id: int,
+    kind: BrakeKind,
+    facts: Sequence[str],
+    since: datetime,
     step: timedelta,
-) -> list[Row]:  # fmt: skip
+) -> list[CountedAlike]:
     """The same by steps of time: in which step (``at``) how many began to count (``seen``) and went bad (``bad``)."""
     begins, went_bad = COUNTED[kind]
     voting = _voting(rollout_id, kind, since)
-    keys = [AttemptRow.ring, *_facts(facts)]
+    keys: list[SQLColumnExpression[Any]] = [AttemptRow.ring, *_facts(facts)]
     width = cast(step, INTERVAL)
-    found: list[Row] = []
+    counted: list[CountedAlike] = []
     for name, at in (("seen", begins), ("bad", went_bad)):
         bin_ = func.date_bin(width, at, since).label("at")
-        statement = select(*keys, bin_, func.count().label(name), func.min(begins).label("first_at"))
+        statement: Select[Any] = select(*keys, bin_, func.count().label("devices"), func.min(begins).label("first_at"))
         if name == "bad":
             statement = statement.join(voting, voting.c.id == AttemptRow.id)
         statement = statement.where(AttemptRow.rollout_id == rollout_id, begins >= since).group_by(*keys, bin_)
-        found += [{"seen": 0, "bad": 0, **row} for row in (await connection.execute(statement)).mappings()]
-    return found
+        for row in await connection.execute(statement):
+            seen, bad = (row.devices, 0) if name == "seen" else (0, row.devices)
+            counted.append(CountedAlike(row.ring, _values(row, facts), seen, bad, row.first_at, at=row.at))
+    return counted
+
+
+def _values(row: Any, facts: Sequence[str]) -> tuple[str, ...]:
+    return tuple(row._mapping[f"fact{n}"] for n in range(len(facts)))
 
 
 def _facts(facts: Sequence[str]) -> list[ColumnElement[str]]:
@@ -145,9 +196,8 @@ async def silent_gateways(connection: AsyncConnection, attempts: Sequence[int], 
 
 async def control(
     connection: AsyncConnection, rollout_id: int, since: datetime, now: datetime, answer_within: timedelta
-) -> Row:
-    """The same signals among devices of the rollout that were not exposed, in the same hours: ``devices`` (those that
-    were heard of around then), how many of them ``restarted``, ``fell_silent`` or either (``bad``)."""
+) -> Signals:
+    """The same signals among devices of the rollout that were not exposed, in the same hours."""
     given = select(AttemptRow.device_id).where(AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at.is_(None))
     drawn = select(func.unnest(RingSlice.devices)).where(RingSlice.rollout_id == rollout_id, RingSlice.given.is_(False))
     return await _signals(connection, or_(Device.id.in_(given), Device.id.in_(drawn)), since, now, answer_within)
@@ -155,7 +205,7 @@ async def control(
 
 async def updated(
     connection: AsyncConnection, rollout_id: int, since: datetime, now: datetime, answer_within: timedelta
-) -> Row:
+) -> Signals:
     """These signals among exposed devices that have confirmed: restarts are those after that. Who switched once more
     since, back or to something else, restarted for that."""
     later = aliased(AttemptRow)
@@ -165,9 +215,11 @@ async def updated(
         )
     )
     given = select(AttemptRow.device_id).where(
-        AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at >= since, AttemptRow.confirmed_at.is_not(None),
+        AttemptRow.rollout_id == rollout_id,
+        AttemptRow.exposed_at >= since,
+        AttemptRow.confirmed_at.is_not(None),
         ~switched_again,
-    )  # fmt: skip
+    )
     after = select(AttemptRow.confirmed_at).where(
         AttemptRow.rollout_id == rollout_id, AttemptRow.device_id == Device.id
     )
@@ -177,17 +229,23 @@ async def updated(
 
 
 async def _signals(
-    connection: AsyncConnection, who: ColumnElement[bool], since: datetime, now: datetime, answer_within: timedelta,
+    connection: AsyncConnection,
+    who: ColumnElement[bool],
+    since: datetime,
+    now: datetime,
+    answer_within: timedelta,
     after: Any = None,
-) -> Row:  # fmt: skip
+) -> Signals:
     restarted = exists(
         select(1).where(
-            DeviceEvent.device_id == Device.id, DeviceEvent.what == "restarted", DeviceEvent.at >= since,
+            DeviceEvent.device_id == Device.id,
+            DeviceEvent.what == "restarted",
+            DeviceEvent.at >= since,
             *(() if after is None else (DeviceEvent.at > after,)),
         )
-    )  # fmt: skip
+    )
     silent = Pulse.seen_at < now - answer_within
-    statement: Select[Any] = (
+    statement = (
         select(
             func.count().label("devices"),
             func.count().filter(restarted).label("restarted"),
@@ -199,7 +257,8 @@ async def _signals(
         # Who was away before the round began tells nothing about its hours.
         .where(who, Pulse.seen_at >= since - answer_within)
     )
-    return dict((await connection.execute(statement)).mappings().one())
+    (signals,) = await fetch_all(connection, statement, Signals)
+    return signals
 
 
 async def readings_beside(

@@ -42,9 +42,13 @@ async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime) -> Anc
         # A quick restart is no gap: devices had no time to miss the service.
         gap = row is None or real - row.beat_real >= GAP
         values = {
-            "scale": scale, "real_epoch": real, "service_epoch": start, "beat_real": real, "beat_service": start,
-            "serving_since": start if gap else row.serving_since,
-        }  # fmt: skip
+            "scale": scale,
+            "real_epoch": real,
+            "service_epoch": start,
+            "beat_real": real,
+            "beat_service": start,
+            "serving_since": start if gap or row is None else row.serving_since,
+        }
         statement = insert(ClockRow).values(id=1, **values)
         await connection.execute(statement.on_conflict_do_update(index_elements=["id"], set_=values))
         return Anchor(scale, real, start)

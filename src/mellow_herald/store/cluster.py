@@ -11,8 +11,11 @@ import socket
 import stat
 import subprocess
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
+from typing import Any
 
 DATABASE = "mellow_herald"
 OWNER = "herald"
@@ -56,9 +59,11 @@ class Account:
 
 
 class Cluster:
-    """A cluster below ``folder``. ``start`` is safe to call on one that exists, or that was left running."""
+    """A cluster below ``folder``. ``start`` is safe to call on one that exists, or that was left running; ``options``
+    are further settings of PostgreSQL."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, options: Mapping[str, str] = MappingProxyType({})) -> None:
+        self._options = options
         self.account = Account.choose()
         self.folder = _reachable(folder.absolute(), self.account)
         self.data = self.folder / "data"
@@ -122,9 +127,17 @@ class Cluster:
         making = self.folder / "data.new"
         shutil.rmtree(making, ignore_errors=True)
         done = self._run(
-            binaries / "initdb", "-D", making, "-U", OWNER, f"--pwfile={self._secret}", "--auth=scram-sha-256",
-            "--encoding=UTF8", "--locale=C", "--data-checksums",
-        )  # fmt: skip
+            binaries / "initdb",
+            "-D",
+            making,
+            "-U",
+            OWNER,
+            f"--pwfile={self._secret}",
+            "--auth=scram-sha-256",
+            "--encoding=UTF8",
+            "--locale=C",
+            "--data-checksums",
+        )
         if done.returncode != 0:
             raise ClusterError(f"initdb failed: {done.stderr.strip() or done.stdout.strip()}")
         making.rename(self.data)
@@ -142,6 +155,7 @@ class Cluster:
             "wal_compression": "on",
             "timezone": "UTC",
             "log_timezone": "UTC",
+            **self._options,
         }
         arguments = [str(binaries / "postgres"), "-D", str(self.data)]
         for name, value in options.items():
@@ -175,10 +189,15 @@ class Cluster:
         environment = {**os.environ, "PGPASSWORD": self._secret.read_text().strip(), "LC_ALL": "C"}
         return subprocess.run(
             [str(argument) for argument in arguments],
-            capture_output=True, text=True, cwd="/", env=environment, check=False, **self._identity(),
-        )  # fmt: skip
+            capture_output=True,
+            text=True,
+            cwd="/",
+            env=environment,
+            check=False,
+            **self._identity(),
+        )
 
-    def _identity(self) -> dict[str, object]:
+    def _identity(self) -> dict[str, Any]:
         if self.account is None:
             return {}
         return {"user": self.account.uid, "group": self.account.gid, "extra_groups": []}

@@ -1,17 +1,50 @@
 """What happened in a rollout over time: states, and where its time went."""
 
-from collections.abc import Mapping
 from datetime import datetime, timedelta
-from typing import Any
+from typing import TypedDict
 
-from sqlalchemy import cast, func, or_, select
+from sqlalchemy import cast, func, select
 from sqlalchemy.dialects.postgresql import INTERVAL
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.attempt import BAD, State
-from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, JournalRow
+from mellow_herald.core.attempt import State
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.rows import StoredEntry
+from mellow_herald.store.tables import AttemptEvent, AttemptRow, JournalRow
 
-Row = Mapping[str, Any]
+
+class Moved(TypedDict):
+    """How many attempts left a state for another in a step of time."""
+
+    at: datetime
+    left: str | None
+    state: str
+    devices: int
+
+
+class Begun(TypedDict):
+    """How many attempts began in a step of time."""
+
+    at: datetime
+    devices: int
+
+
+class Times(TypedDict):
+    """How long something took the devices of a ring, in s."""
+
+    ring: int
+    devices: int
+    median_s: float | None
+    nearly_all_s: float | None
+    longest_s: float | None
+
+
+class Leg(Times):
+    """How long a leg of the way took them."""
+
+    leg: str
+
+
 # The legs of a device's way: from the first time it was in one state to the first time in another.
 LEGS = {
     "waiting for the device": ("queued", State.OFFERED),
@@ -22,7 +55,7 @@ LEGS = {
 }
 
 
-async def moves(connection: AsyncConnection, rollout_id: int, since: datetime, step: timedelta) -> list[Row]:
+async def moves(connection: AsyncConnection, rollout_id: int, since: datetime, step: timedelta) -> list[Moved]:
     """Moves from state to state counted by steps of time: ``at`` (the step's begin), ``ring``, ``left`` (None for a
     first word) and ``state``."""
     words = (
@@ -45,17 +78,17 @@ async def moves(connection: AsyncConnection, rollout_id: int, since: datetime, s
         .group_by(words.c.at, words.c.left, words.c.state)
         .order_by(words.c.at)
     )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, Moved)
 
 
-async def begun(connection: AsyncConnection, rollout_id: int, since: datetime, step: timedelta) -> list[Row]:
+async def begun(connection: AsyncConnection, rollout_id: int, since: datetime, step: timedelta) -> list[Begun]:
     """How many attempts there were to begin with, counted by steps of time."""
     at = func.date_bin(cast(step, INTERVAL), AttemptRow.created_at, since)
     statement = select(at.label("at"), func.count().label("devices")).where(AttemptRow.rollout_id == rollout_id)
-    return list((await connection.execute(statement.group_by(at).order_by(at))).mappings())
+    return await fetch_all(connection, statement.group_by(at).order_by(at), Begun)
 
 
-async def spent(connection: AsyncConnection, rollout_id: int) -> list[Row]:
+async def spent(connection: AsyncConnection, rollout_id: int) -> list[Leg]:
     """For each ring and leg: ``devices`` that went it, and median, 95th percentile and longest time, in seconds."""
     firsts = {
         state: func.min(AttemptEvent.at).filter(AttemptEvent.state == state.value).label(state.value.replace("-", "_"))
@@ -68,7 +101,7 @@ async def spent(connection: AsyncConnection, rollout_id: int) -> list[Row]:
         .group_by(AttemptRow.id)
         .subquery()
     )
-    found: list[Row] = []
+    legs: list[Leg] = []
     for leg, (begin, end) in LEGS.items():
         took = func.extract("epoch", ways.c[str(end)] - ways.c[str(begin)])
         statement = (
@@ -82,46 +115,13 @@ async def spent(connection: AsyncConnection, rollout_id: int) -> list[Row]:
             .where(took >= 0)
             .group_by(ways.c.ring)
         )
-        found += [{**row, "leg": leg} for row in (await connection.execute(statement)).mappings()]
-    return found
+        legs += [{**row, "leg": leg} for row in await fetch_all(connection, statement, Times)]
+    return legs
 
 
-async def failures(connection: AsyncConnection, rollout_id: int, limit: int) -> list[Row]:
-    """Attempts that were ever bad, by why they first were, with the last words of their devices from then."""
-    last = (
-        select(AttemptEvent.detail, AttemptEvent.log)
-        .where(
-            AttemptEvent.attempt_id == AttemptRow.id,
-            AttemptEvent.state.in_([state.value for state in BAD]),
-            AttemptEvent.detail != "",
-        )
-        .order_by(AttemptEvent.id.desc())
-        .limit(1)
-        .lateral("last")
-    )
-    statement = (
-        select(
-            Device.serial, Device.hw_rev, AttemptRow.ring, AttemptRow.state,
-            func.coalesce(AttemptRow.harmed_why, AttemptRow.undelivered_why).label("reason"),
-            func.coalesce(AttemptRow.harmed_at, AttemptRow.undelivered_at).label("at"),
-            func.coalesce(last.c.detail, "").label("detail"),
-            func.coalesce(last.c.log, "").label("log"),
-        )
-        .join(Device, Device.id == AttemptRow.device_id)
-        .outerjoin(last, AttemptRow.id == AttemptRow.id)
-        .where(
-            AttemptRow.rollout_id == rollout_id,
-            or_(AttemptRow.harmed_at.is_not(None), AttemptRow.undelivered_at.is_not(None)),
-        )
-        .order_by(AttemptRow.id)
-        .limit(limit)
-    )  # fmt: skip
-    return list((await connection.execute(statement)).mappings())
-
-
-async def decisions(connection: AsyncConnection, rollout_id: int) -> list[Row]:
+async def decisions(connection: AsyncConnection, rollout_id: int) -> list[StoredEntry]:
     """The journal's sealed entries about a rollout, oldest first."""
     statement = select(JournalRow.__table__).where(
         JournalRow.subject == f"rollout {rollout_id}", JournalRow.link.is_not(None)
     )
-    return list((await connection.execute(statement.order_by(JournalRow.link))).mappings())
+    return await fetch_all(connection, statement.order_by(JournalRow.link), StoredEntry)

@@ -1,21 +1,22 @@
 """The connection to PostgreSQL: engine, migrations, and sets of rows as one JSON parameter."""
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date, datetime
 from importlib.resources import files
-from typing import Any
+from typing import Any, TypeVar, cast
 
 import alembic.command
 import alembic.config
 from pydantic_core import from_json
-from sqlalchemy import BigInteger, Connection, any_, bindparam, text
+from sqlalchemy import BigInteger, Connection, Executable, any_, bindparam, text
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
 
 from mellow_herald.store.gate import Lock, take
 
 CHANNEL = "herald"
+Record = TypeVar("Record", bound=Mapping[str, Any])
 
 
 def make_engine(url: str, pool_size: int = 16) -> AsyncEngine:
@@ -55,7 +56,7 @@ def among(parameter: str) -> Any:
     return any_(bindparam(parameter, type_=ARRAY(BigInteger)))
 
 
-def as_rows(rows: Sequence[dict[str, Any]]) -> str:
+def as_rows(rows: Sequence[Mapping[str, Any]]) -> str:
     """Rows as a JSON array for ``jsonb_populate_recordset``: one parameter, typed by the table itself."""
     return json.dumps(list(rows), default=_plain, separators=(",", ":"))
 
@@ -66,3 +67,19 @@ def _plain(value: object) -> str:
     if isinstance(value, bytes):
         return "\\x" + value.hex()
     return str(value)
+
+
+async def fetch_all(
+    connection: AsyncConnection, statement: Executable, kind: type[Record], parameters: Mapping[str, Any] | None = None
+) -> list[Record]:
+    """The rows of a query. ``kind`` is the ``TypedDict`` that says what is in one: the query's columns by name."""
+    result = await connection.execute(statement, dict(parameters) if parameters else None)
+    return cast(list[Record], list(result.mappings()))
+
+
+async def fetch_one(
+    connection: AsyncConnection, statement: Executable, kind: type[Record], parameters: Mapping[str, Any] | None = None
+) -> Record | None:
+    """The first row of a query, None if there is none."""
+    rows = await fetch_all(connection, statement, kind, parameters)
+    return rows[0] if rows else None

@@ -1,8 +1,8 @@
 """Gateways and the devices behind them."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, TypedDict
 
 from sqlalchemy import and_, exists, func, or_, select
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -10,10 +10,25 @@ from sqlalchemy.orm import aliased
 
 from mellow_herald.core.attempt import AT_RISK
 from mellow_herald.core.presence import LATE_AFTER
-from mellow_herald.store.database import among
+from mellow_herald.store.database import among, fetch_all
 from mellow_herald.store.tables import AttemptRow, Device, Pulse
 
-Row = Mapping[str, Any]
+
+class Standing(TypedDict):
+    """How a member of a family stands: whether an attempt of it is ``live`` and ``at_risk``, and whether it is
+    ``present`` (not late)."""
+
+    gateway: str
+    id: int
+    live: bool
+    at_risk: bool
+    present: bool
+
+
+class Member(Standing):
+    """The same, and whether it is the gateway."""
+
+    is_gateway: bool
 
 
 def _gateways() -> Any:
@@ -36,12 +51,11 @@ async def gateways_of(connection: AsyncConnection, devices: Iterable[int]) -> di
     }
 
 
-async def standing(connection: AsyncConnection, gateways: Sequence[str], now: datetime) -> list[Row]:
-    """The members of these families: ``gateway``, ``id``, ``is_gateway``, whether an attempt of theirs is ``live`` and
-    ``at_risk``, and whether they are ``present`` (not late)."""
+async def standing(connection: AsyncConnection, gateways: Sequence[str], now: datetime) -> list[Member]:
+    """The members of these families."""
     grace = func.make_interval(0, 0, 0, 0, 0, 0, Pulse.interval_s * LATE_AFTER)
     at_risk = AttemptRow.state.in_([state.value for state in AT_RISK])
-    found: list[Row] = []
+    members: list[Member] = []
     for is_gateway, key in ((True, Device.serial), (False, Device.gateway)):
         statement = (
             select(
@@ -56,6 +70,6 @@ async def standing(connection: AsyncConnection, gateways: Sequence[str], now: da
             .outerjoin(Pulse, Pulse.device_id == Device.id)
             .where(key.in_(list(gateways)))
         )
-        rows = (await connection.execute(statement)).mappings()
-        found += [{**row, "is_gateway": is_gateway} for row in rows]
-    return found
+        rows = await fetch_all(connection, statement, Standing)
+        members += [{**row, "is_gateway": is_gateway} for row in rows]
+    return members

@@ -5,21 +5,25 @@ that commits late. The sealer numbers only rows it can see, that is committed on
 from the last sealed number misses nothing.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import bindparam, func, select, text, update
+from sqlalchemy import Text, and_, bindparam, func, insert, or_, select, text, update
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine
 
 from mellow_herald.core.journal import GENESIS, link_hash
-from mellow_herald.store.database import as_rows, notify
-from mellow_herald.store.gate import Lock, try_take
-from mellow_herald.store.tables import JournalRow, Outbox
+from mellow_herald.store.database import as_rows, fetch_all, notify
+from mellow_herald.store.gate import Lock, take, try_take
+from mellow_herald.store.rows import StoredEntry, StoredEvent
+from mellow_herald.store.tables import Device, JournalRow, Outbox
 
 UNSEALED, SEALED = "unsealed", "sealed"
 SLICE = 5000
+ROLLOUT = "rollout"
+# So far back is looked for the latest events that are not of rollouts as a whole.
+REACH = 20_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,10 +55,16 @@ async def publish(connection: AsyncConnection, events: Sequence[FeedEvent]) -> N
     if not events:
         return
     rows = [
-        {"at": e.at, "kind": e.kind, "rollout_id": e.rollout_id, "device_id": e.device_id,
-         "attempt_id": e.attempt_id, "data": e.data}
+        {
+            "at": e.at,
+            "kind": e.kind,
+            "rollout_id": e.rollout_id,
+            "device_id": e.device_id,
+            "attempt_id": e.attempt_id,
+            "data": e.data,
+        }
         for e in events
-    ]  # fmt: skip
+    ]
     await connection.execute(
         text(
             "INSERT INTO outbox (at, kind, rollout_id, device_id, attempt_id, data)"
@@ -69,17 +79,22 @@ async def publish(connection: AsyncConnection, events: Sequence[FeedEvent]) -> N
 async def write_journal(connection: AsyncConnection, entry: JournalEntry) -> None:
     """Adds an entry to the journal, in this transaction."""
     await connection.execute(
-        JournalRow.__table__.insert().values(
+        insert(JournalRow).values(
             at=entry.at, who=entry.who, what=entry.what, subject=entry.subject, why=entry.why, data=entry.data
         )
     )
     await notify(connection, UNSEALED)
 
 
-async def seal(engine: AsyncEngine) -> int:
-    """Numbers what has committed since the last time; returns how many rows, 0 if another process is at it."""
+async def seal(engine: AsyncEngine, *, wait: bool = False) -> int:
+    """Numbers what has committed since the last time; returns how many rows.
+
+    0 if another process is at it, unless asked to wait for it: then all that was committed at the call is numbered.
+    """
     async with engine.begin() as connection:
-        if not await try_take(connection, Lock.SEALER):
+        if wait:
+            await take(connection, Lock.SEALER)
+        elif not await try_take(connection, Lock.SEALER):
             return 0
         count = await _seal_events(connection) + await _seal_journal(connection)
         if count:
@@ -102,7 +117,7 @@ async def _seal_events(connection: AsyncConnection) -> int:
 
 async def _seal_journal(connection: AsyncConnection) -> int:
     fresh = select(JournalRow).where(JournalRow.link.is_(None)).order_by(JournalRow.id).limit(SLICE)
-    rows = (await connection.execute(fresh)).mappings().all()
+    rows = await fetch_all(connection, fresh, StoredEntry)
     if not rows:
         return 0
     newest = select(JournalRow.link, JournalRow.hash).where(JournalRow.link.is_not(None))
@@ -118,7 +133,7 @@ async def _seal_journal(connection: AsyncConnection) -> int:
     return len(sealed)
 
 
-def content(row: Mapping[str, Any]) -> dict[str, Any]:
+def content(row: StoredEntry) -> dict[str, Any]:
     """What the hash of a journal entry covers."""
     fields = {name: row[name] for name in ("who", "what", "subject", "why", "data")}
     return {**fields, "at": row["at"].astimezone(UTC).isoformat()}
@@ -126,12 +141,36 @@ def content(row: Mapping[str, Any]) -> dict[str, Any]:
 
 async def read_feed(
     connection: AsyncConnection, after: int, *, rollout_id: int | None = None, limit: int = 500
-) -> list[Mapping[str, Any]]:
+) -> list[StoredEvent]:
     """Sealed events after number ``after``, in order."""
     statement = select(Outbox).where(Outbox.sealed > after).order_by(Outbox.sealed).limit(limit)
     if rollout_id is not None:
         statement = statement.where(Outbox.rollout_id == rollout_id)
-    return list((await connection.execute(statement)).mappings().all())
+    return await fetch_all(connection, statement, StoredEvent)
+
+
+async def latest_events(
+    connection: AsyncConnection, kinds: Sequence[str], *, rollout_id: int | None = None, limit: int = 20
+) -> list[StoredEvent]:
+    """The newest sealed events of these kinds, newest first: those of rollouts however old they are, others if they are
+    among the last ``REACH``. What moved nothing (how far a download is) is not among them."""
+    newest = select(func.max(Outbox.sealed)).scalar_subquery()
+    told = Outbox.data["moved"].astext.is_distinct_from("false")
+    found: list[StoredEvent] = []
+    for where in (Outbox.kind == ROLLOUT, and_(Outbox.kind != ROLLOUT, Outbox.sealed > newest - REACH)):
+        statement = select(Outbox).where(Outbox.sealed.is_not(None), Outbox.kind.in_(list(kinds)), told, where)
+        if rollout_id is not None:
+            statement = statement.where(Outbox.rollout_id == rollout_id)
+        found += await fetch_all(connection, statement.order_by(Outbox.sealed.desc()).limit(limit), StoredEvent)
+    found = sorted(found, key=lambda row: -(row["sealed"] or 0))[:limit]
+    # What the service itself says of a device knows its number alone: people know it by its serial.
+    ids = {row["device_id"] for row in found if row["device_id"] is not None and "serial" not in row["data"]}
+    named = await connection.execute(select(Device.id, Device.serial).where(Device.id.in_(sorted(ids))))
+    serials = {row.id: row.serial for row in named}
+    return [
+        {**row, "data": {"serial": serials[row["device_id"]], **row["data"]}} if row["device_id"] in serials else row
+        for row in found
+    ]
 
 
 async def newest_sealed(connection: AsyncConnection) -> int:
@@ -139,11 +178,42 @@ async def newest_sealed(connection: AsyncConnection) -> int:
     return int(await connection.scalar(select(func.coalesce(func.max(Outbox.sealed), 0))) or 0)
 
 
+@dataclass(frozen=True, slots=True)
+class JournalFilter:
+    """Which entries are wanted: by ``who`` (exactly), by words within ``what`` and ``subject``, by words anywhere
+    (``text``), from ``since`` on and before ``until``; ``decisions`` leaves out that devices enrolled."""
+
+    who: str | None = None
+    what: str | None = None
+    subject: str | None = None
+    text: str | None = None
+    since: datetime | None = None
+    until: datetime | None = None
+    decisions: bool = False
+
+
+ENROLMENTS = ("enrolled", "enrolled again")
+
+
 async def read_journal(
-    connection: AsyncConnection, *, before: int | None = None, limit: int = 100
-) -> list[Mapping[str, Any]]:
+    connection: AsyncConnection, wanted: JournalFilter = JournalFilter(), *, before: int | None = None, limit: int = 100
+) -> list[StoredEntry]:
     """Sealed journal entries, newest first."""
     statement = select(JournalRow).where(JournalRow.link.is_not(None)).order_by(JournalRow.link.desc()).limit(limit)
     if before is not None:
         statement = statement.where(JournalRow.link < before)
-    return list((await connection.execute(statement)).mappings().all())
+    if wanted.who is not None:
+        statement = statement.where(JournalRow.who == wanted.who)
+    for column, words in ((JournalRow.what, wanted.what), (JournalRow.subject, wanted.subject)):
+        if words is not None:
+            statement = statement.where(column.icontains(words, autoescape=True))
+    if wanted.text is not None:
+        anywhere = [JournalRow.who, JournalRow.what, JournalRow.subject, JournalRow.why, JournalRow.data.cast(Text)]
+        statement = statement.where(or_(*(one.icontains(wanted.text, autoescape=True) for one in anywhere)))
+    if wanted.since is not None:
+        statement = statement.where(JournalRow.at >= wanted.since)
+    if wanted.until is not None:
+        statement = statement.where(JournalRow.at < wanted.until)
+    if wanted.decisions:
+        statement = statement.where(JournalRow.what.not_in(ENROLMENTS))
+    return await fetch_all(connection, statement, StoredEntry)

@@ -1,37 +1,90 @@
 """Enrolment codes, devices, and what their calls say."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, TypedDict
 
-from sqlalchemy import ColumnElement, bindparam, delete, func, select, text, update
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import (
+    ColumnElement,
+    SQLColumnExpression,
+    and_,
+    bindparam,
+    cast,
+    delete,
+    func,
+    select,
+    text,
+    true,
+    update,
+)
+from sqlalchemy.dialects.postgresql import JSONB, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.selector import Node
-from mellow_herald.store.database import among, as_rows
+from mellow_herald.core.version import version_key
+from mellow_herald.store.database import among, as_rows, fetch_all, fetch_one
+from mellow_herald.store.rows import DeviceAttemptEvent, StoredCode, StoredDevice, StoredPulse
 from mellow_herald.store.selector_sql import KNOWN_BUILD, RUNS, compile_selector
 from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, EnrolmentCode, Pulse, Rollout
 
-Row = Mapping[str, Any]
+
+class CalledDevice(TypedDict):
+    """A device's last call, None in all where it never called."""
+
+    seen_at: datetime | None
+    boots: int | None
+    seq: int | None
+    interval_s: int | None
+    next_s: int | None
+    condition: dict[str, Any] | None
+    readings: dict[str, Any] | None
 
 
-async def add_code(connection: AsyncConnection, values: dict[str, Any]) -> Row:
+class ShownDevice(StoredDevice, CalledDevice):
+    """A device, its last call, and its newest attempt."""
+
+    known_build: bool | None
+    runs: str | None
+    newest_id: int | None
+    newest_rollout_id: int | None
+    newest_state: str | None
+    newest_reason: str | None
+    newest_percent: int | None
+    newest_live: bool | None
+    newest_waiting_for: str | None
+    newest_waiting_until: datetime | None
+    newest_plan: dict[str, Any] | None
+    newest_rollout: str | None
+
+
+class VersionDevices(TypedDict):
+    """How many devices run a version."""
+
+    board: str
+    line: str
+    version: str | None
+    known_build: bool
+    devices: int
+
+
+async def add_code(connection: AsyncConnection, values: dict[str, Any]) -> StoredCode:
     """Adds an enrolment code."""
-    done = await connection.execute(insert(EnrolmentCode).values(**values).returning(EnrolmentCode.__table__))
-    return done.mappings().one()
+    statement = insert(EnrolmentCode).values(**values).returning(EnrolmentCode.__table__)
+    (code,) = await fetch_all(connection, statement, StoredCode)
+    return code
 
 
-async def list_codes(connection: AsyncConnection) -> list[Row]:
+async def list_codes(connection: AsyncConnection) -> list[StoredCode]:
     """All enrolment codes."""
     statement = select(EnrolmentCode.__table__).order_by(EnrolmentCode.id.desc())
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, StoredCode)
 
 
-async def find_code(connection: AsyncConnection, code_hash: str) -> Row | None:
+async def find_code(connection: AsyncConnection, code_hash: str) -> StoredCode | None:
     """A code by its hash, locked until the transaction ends so that its uses are counted right."""
     statement = select(EnrolmentCode.__table__).where(EnrolmentCode.code_hash == code_hash).with_for_update()
-    return (await connection.execute(statement)).mappings().first()
+    return await fetch_one(connection, statement, StoredCode)
 
 
 async def use_code(connection: AsyncConnection, code_id: int) -> None:
@@ -40,10 +93,12 @@ async def use_code(connection: AsyncConnection, code_id: int) -> None:
     await connection.execute(statement.values(used=EnrolmentCode.used + 1))
 
 
-async def find_device(connection: AsyncConnection, serial: str, *, lock: bool = False) -> Row | None:
+async def find_device(connection: AsyncConnection, serial: str, *, lock: bool = False) -> StoredDevice | None:
     """A device by its serial."""
+    if "\x00" in serial:  # which PostgreSQL cannot even be asked for
+        return None
     statement = select(Device.__table__).where(Device.serial == serial)
-    return (await connection.execute(statement.with_for_update() if lock else statement)).mappings().first()
+    return await fetch_one(connection, statement.with_for_update() if lock else statement, StoredDevice)
 
 
 async def add_device(connection: AsyncConnection, values: dict[str, Any]) -> int | None:
@@ -53,16 +108,18 @@ async def add_device(connection: AsyncConnection, values: dict[str, Any]) -> int
     return None if done is None else int(done)
 
 
-async def generations(connection: AsyncConnection) -> dict[int, int]:
-    """The token generation of every device that is admitted or asks to be."""
+async def generations(connection: AsyncConnection, ids: Sequence[int] | None = None) -> dict[int, int]:
+    """The token generation of every device (or of these) that is admitted or asks to be."""
     statement = select(Device.id, Device.generation).where(Device.admission.in_(("admitted", "asking")))
+    if ids is not None:
+        statement = statement.where(Device.id.in_(ids))
     return {row.id: row.generation for row in await connection.execute(statement)}
 
 
-async def lock_devices(connection: AsyncConnection, ids: Iterable[int]) -> dict[int, Row]:
+async def lock_devices(connection: AsyncConnection, ids: Iterable[int]) -> dict[int, StoredDevice]:
     """Devices by id with their board's check-in interval, locked in order of id."""
-    rows = await connection.execute(_LOCK_DEVICES, {"ids": sorted(set(ids))})
-    return {row["id"]: row for row in rows.mappings()}
+    rows = await fetch_all(connection, _LOCK_DEVICES, StoredDevice, {"ids": sorted(set(ids))})
+    return {row["id"]: row for row in rows}
 
 
 # Not FOR UPDATE: that would wait for whoever writes a row that refers to the device.
@@ -71,10 +128,10 @@ _LOCK_DEVICES = (
 )
 
 
-async def last_pulses(connection: AsyncConnection, ids: Iterable[int]) -> dict[int, dict[str, Any]]:
+async def last_pulses(connection: AsyncConnection, ids: Iterable[int]) -> dict[int, StoredPulse]:
     """What these devices' last calls said."""
-    rows = await connection.execute(_LAST_PULSES, {"ids": sorted(set(ids))})
-    return {row["device_id"]: dict(row) for row in rows.mappings()}
+    rows = await fetch_all(connection, _LAST_PULSES, StoredPulse, {"ids": sorted(set(ids))})
+    return {row["device_id"]: row for row in rows}
 
 
 _LAST_PULSES = select(Pulse.__table__).where(Pulse.device_id == among("ids"))
@@ -96,7 +153,7 @@ DEVICE_WORD = (
 )
 
 
-async def update_devices(connection: AsyncConnection, rows: Sequence[dict[str, Any]]) -> None:
+async def update_devices(connection: AsyncConnection, rows: Sequence[StoredDevice]) -> None:
     """Writes what devices say they run; each row has ``id``, ``changed_at`` and the columns of ``DEVICE_WORD``."""
     if rows:
         columns = ", ".join(f"{name} = new.{name}" for name in (*DEVICE_WORD, "changed_at", "token_used"))
@@ -109,7 +166,15 @@ async def update_devices(connection: AsyncConnection, rows: Sequence[dict[str, A
         )
 
 
-async def write_pulses(connection: AsyncConnection, rows: Sequence[dict[str, Any]]) -> None:
+async def name_devices(connection: AsyncConnection, digest: str, version: str) -> None:
+    """Devices that run these bytes run this version of ``app``, whatever they say of themselves."""
+    key = version_key(version)
+    statement = update(Device).where(Device.digest == digest, Device.version.is_distinct_from(version))
+    keys = Device.version_keys.op("||")(cast({"app": key.hex()}, JSONB))
+    await connection.execute(statement.values(version=version, version_key=key, version_keys=keys))
+
+
+async def write_pulses(connection: AsyncConnection, rows: Sequence[StoredPulse]) -> None:
     """Writes last calls, at most one row a device, sorted by id so that two writers never wait for each other in
     a circle; an older (boots, seq) never overwrites a newer one."""
     if rows:
@@ -120,7 +185,7 @@ async def write_pulses(connection: AsyncConnection, rows: Sequence[dict[str, Any
                 " ON CONFLICT (device_id) DO UPDATE SET seen_at = greatest(pulse.seen_at, excluded.seen_at),"
                 " boots = excluded.boots, seq = excluded.seq, interval_s = excluded.interval_s,"
                 " next_s = excluded.next_s, condition = excluded.condition, readings = excluded.readings,"
-                " odd_boots = excluded.odd_boots, odd_seq = excluded.odd_seq"
+                " odd = coalesce(excluded.odd, pulse.odd)"
                 " WHERE (pulse.boots, pulse.seq) <= (excluded.boots, excluded.seq)"
             ),
             {"rows": as_rows(ordered)},
@@ -130,6 +195,12 @@ async def write_pulses(connection: AsyncConnection, rows: Sequence[dict[str, Any
 async def forget_pulse(connection: AsyncConnection, device_id: int) -> None:
     """Forgets a device's last call."""
     await connection.execute(delete(Pulse).where(Pulse.device_id == device_id))
+
+
+async def forget_reports(connection: AsyncConnection, device_id: int) -> None:
+    """Forgets by which (boots, seq) a device reported last: whatever it says next is new."""
+    statement = update(AttemptRow).where(AttemptRow.device_id == device_id)
+    await connection.execute(statement.values(last_boots=None, last_seq=None))
 
 
 async def touch_pulses(connection: AsyncConnection, ids: Sequence[int], at: datetime) -> None:
@@ -167,6 +238,27 @@ def _newest_attempt() -> Any:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class DeviceOrder:
+    """In which order devices are listed: by one of ``SORTED_BY``, or by ``label.KEY``."""
+
+    by: str = "serial"
+    descending: bool = False
+
+
+SORTED_BY: dict[str, SQLColumnExpression[Any]] = {
+    "serial": Device.serial,
+    "board": Device.board,
+    "line": Device.line,
+    "hw_rev": Device.hw_rev,
+    "version": Device.version_key,
+    "floor": Device.floor,
+    "admission": Device.admission,
+    "seen": Pulse.seen_at,
+    "battery": Pulse.condition["battery"].as_integer(),
+}
+
+
 async def list_devices(
     connection: AsyncConnection,
     where: Node | None = None,
@@ -174,27 +266,57 @@ async def list_devices(
     now: datetime | None = None,
     after: str | None = None,
     limit: int = 100,
-) -> list[Row]:
-    """Devices by serial, with their pulse and newest attempt (columns ``newest_*``)."""
+    order: DeviceOrder = DeviceOrder(),
+) -> list[ShownDevice]:
+    """Devices by serial, with their pulse and newest attempt (columns ``newest_*``). By another ``order`` what comes
+    ``after`` is a place in the list: the number of devices before it."""
+    if order != DeviceOrder():
+        condition = None if where is None else compile_selector(where, now)
+        ids = await _ordered_ids(connection, condition, order, int(after or 0), limit)
+        rows = await _shown_devices(connection, Device.id.in_(ids), len(ids))
+        place = {one: at for at, one in enumerate(ids)}
+        return sorted(rows, key=lambda row: place[row["id"]])
+    conditions = [] if where is None else [compile_selector(where, now)]
+    if after is not None:
+        conditions.append(Device.serial > after)
+    return await _shown_devices(connection, and_(true(), *conditions), limit)
+
+
+async def _ordered_ids(
+    connection: AsyncConnection, where: ColumnElement[bool] | None, order: DeviceOrder, before: int, limit: int
+) -> list[int]:
+    """The devices at one place of an order; looked up alone, since what is shown of each costs far more."""
+    column = SORTED_BY[order.by] if order.by in SORTED_BY else Device.labels[order.by.removeprefix("label.")].astext
+    direction = column.desc().nulls_last() if order.descending else column.asc().nulls_last()
+    statement = select(Device.id).outerjoin(Pulse, Pulse.device_id == Device.id).order_by(direction, Device.serial)
+    if where is not None:
+        statement = statement.where(where)
+    return list(await connection.scalars(statement.offset(before).limit(limit)))
+
+
+async def _shown_devices(connection: AsyncConnection, where: ColumnElement[bool], limit: int) -> list[ShownDevice]:
     newest = _newest_attempt()
     statement = (
         select(
             Device.__table__,
             KNOWN_BUILD.label("known_build"),
             RUNS.label("runs"),
-            Pulse.seen_at, Pulse.boots, Pulse.seq, Pulse.interval_s, Pulse.next_s, Pulse.condition, Pulse.readings,
+            Pulse.seen_at,
+            Pulse.boots,
+            Pulse.seq,
+            Pulse.interval_s,
+            Pulse.next_s,
+            Pulse.condition,
+            Pulse.readings,
             *(column.label(f"newest_{column.name}") for column in newest.c),
         )
         .outerjoin(Pulse, Pulse.device_id == Device.id)
         .outerjoin(newest, text("true"))
+        .where(where)
         .order_by(Device.serial)
         .limit(limit)
-    )  # fmt: skip
-    if where is not None:
-        statement = statement.where(compile_selector(where, now))
-    if after is not None:
-        statement = statement.where(Device.serial > after)
-    return list((await connection.execute(statement)).mappings())
+    )
+    return await fetch_all(connection, statement, ShownDevice)
 
 
 async def count_devices(connection: AsyncConnection, where: Node | None = None, now: datetime | None = None) -> int:
@@ -205,7 +327,7 @@ async def count_devices(connection: AsyncConnection, where: Node | None = None, 
     return int(await connection.scalar(statement) or 0)
 
 
-async def timeline(connection: AsyncConnection, attempt_id: int, limit: int = 200) -> list[Row]:
+async def timeline(connection: AsyncConnection, attempt_id: int, limit: int = 200) -> list[DeviceAttemptEvent]:
     """What happened in an attempt, newest first."""
     statement = (
         select(AttemptEvent.__table__, AttemptRow.rollout_id)
@@ -214,7 +336,7 @@ async def timeline(connection: AsyncConnection, attempt_id: int, limit: int = 20
         .order_by(AttemptEvent.id.desc())
         .limit(limit)
     )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, DeviceAttemptEvent)
 
 
 async def list_behind(connection: AsyncConnection, gateway: str, limit: int) -> list[str]:
@@ -241,7 +363,7 @@ async def count_presence(connection: AsyncConnection, now: datetime, late: int, 
     return dict((await connection.execute(statement)).mappings().one())
 
 
-async def count_versions(connection: AsyncConnection) -> list[Row]:
+async def count_versions(connection: AsyncConnection) -> list[VersionDevices]:
     """How many admitted devices run which version on which board and line."""
     known = KNOWN_BUILD.label("known_build")
     inner = (
@@ -254,4 +376,4 @@ async def count_versions(connection: AsyncConnection) -> list[Row]:
         .group_by(inner.c.board, inner.c.line, inner.c.version, inner.c.version_key, inner.c.known_build)
         .order_by(inner.c.board, inner.c.line, inner.c.version_key.desc())
     )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, VersionDevices)

@@ -1,8 +1,8 @@
 """Many devices at once: imported in batches, exported page by page."""
 
-from collections.abc import AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterator, Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, TypedDict
 
 from sqlalchemy import case, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -10,16 +10,43 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from mellow_herald.core.history import LONG_ABSENT
 from mellow_herald.core.inventory import Entry
 from mellow_herald.core.selector import Node
-from mellow_herald.store.database import as_rows
-from mellow_herald.store.fleet import list_devices
+from mellow_herald.store.database import as_rows, fetch_all
+from mellow_herald.store.fleet import ShownDevice, list_devices
 from mellow_herald.store.selector_sql import RUNS, compile_selector
 from mellow_herald.store.tables import AttemptRow, Device, Pulse
 
-Row = Mapping[str, Any]
+
+class Noted(TypedDict):
+    """What an import may change, or must find as it is."""
+
+    serial: str
+    board: str
+    line: str
+    hw_rev: int
+    labels: dict[str, str]
+    note: str
+    gateway: str | None
+
+
+class VisitRow(TypedDict):
+    """A device that only a person on the spot can help."""
+
+    serial: str
+    board: str
+    line: str
+    version: str | None
+    labels: dict[str, str]
+    note: str
+    gateway: str | None
+    seen_at: datetime | None
+    site: str
+    why: str
+
+
 PAGE = 1000
 
 
-async def known_among(connection: AsyncConnection, serials: Sequence[str]) -> dict[str, Row]:
+async def lock_existing(connection: AsyncConnection, serials: Sequence[str]) -> dict[str, Noted]:
     """Those of these serials that are devices already, locked."""
     statement = (
         select(Device.serial, Device.board, Device.line, Device.hw_rev, Device.labels, Device.note, Device.gateway)
@@ -27,7 +54,7 @@ async def known_among(connection: AsyncConnection, serials: Sequence[str]) -> di
         .order_by(Device.id)
         .with_for_update(key_share=True)
     )
-    return {row["serial"]: row for row in (await connection.execute(statement)).mappings()}
+    return {row["serial"]: row for row in await fetch_all(connection, statement, Noted)}
 
 
 async def add_devices(connection: AsyncConnection, entries: Sequence[Entry], now: datetime) -> int:
@@ -36,13 +63,26 @@ async def add_devices(connection: AsyncConnection, entries: Sequence[Entry], now
         return 0
     rows = [
         {
-            "serial": one.serial, "board": one.board, "line": one.line, "hw_rev": one.hw_rev,
-            "labels": dict(one.labels), "gateway": one.gateway, "note": one.note or "", "admission": "admitted",
-            "generation": 0, "token_used": False, "may_enrol_again": True, "running": {}, "standby": {},
-            "version_keys": {}, "enrolled_at": now, "changed_at": now, "arriving": False,
+            "serial": one.serial,
+            "board": one.board,
+            "line": one.line,
+            "hw_rev": one.hw_rev,
+            "labels": dict(one.labels),
+            "gateway": one.gateway,
+            "note": one.note or "",
+            "admission": "admitted",
+            "generation": 0,
+            "token_used": False,
+            "may_enrol_again": True,
+            "running": {},
+            "standby": {},
+            "version_keys": {},
+            "enrolled_at": now,
+            "changed_at": now,
+            "arriving": False,
         }
         for one in entries
-    ]  # fmt: skip
+    ]
     columns = ", ".join(rows[0])
     done = await connection.execute(
         text(
@@ -77,7 +117,9 @@ async def label_keys(connection: AsyncConnection, where: Node | None, now: datet
     return list((await connection.execute(select(inner.c.key).order_by(inner.c.key))).scalars())
 
 
-async def each_device(connection: AsyncConnection, where: Node | None, now: datetime) -> AsyncIterator[list[Row]]:
+async def each_device(
+    connection: AsyncConnection, where: Node | None, now: datetime
+) -> AsyncIterator[list[ShownDevice]]:
     """All devices by serial, page by page."""
     after: str | None = None
     while True:
@@ -89,7 +131,7 @@ async def each_device(connection: AsyncConnection, where: Node | None, now: date
         after = rows[-1]["serial"]
 
 
-async def list_visits(connection: AsyncConnection, where: Node | None, now: datetime) -> list[Row]:
+async def list_visits(connection: AsyncConnection, where: Node | None, now: datetime) -> list[VisitRow]:
     """Devices that somebody must go to, by site: not heard for a week, lost by a rollout, or running recovery."""
     newest = (
         select(AttemptRow.state, AttemptRow.reason)
@@ -108,14 +150,22 @@ async def list_visits(connection: AsyncConnection, where: Node | None, now: date
     site = func.coalesce(Device.labels["site"].astext, "").label("site")
     statement = (
         select(
-            Device.serial, Device.board, Device.line, Device.version, Device.labels, Device.note, Device.gateway,
-            Pulse.seen_at, site, why,
+            Device.serial,
+            Device.board,
+            Device.line,
+            Device.version,
+            Device.labels,
+            Device.note,
+            Device.gateway,
+            Pulse.seen_at,
+            site,
+            why,
         )
         .join(Pulse, Pulse.device_id == Device.id)
         .outerjoin(newest, text("true"))
         .where(Device.admission == "admitted", why.is_not(None))
         .order_by(site, Device.serial)
-    )  # fmt: skip
+    )
     if where is not None:
         statement = statement.where(compile_selector(where, now))
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, VisitRow)

@@ -1,23 +1,21 @@
 """Key lists: carried, never made here."""
 
-from collections.abc import Mapping
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.keys import KeyList, verify_key_list
+from mellow_herald.store.database import fetch_one
+from mellow_herald.store.rows import StoredKeyList
 from mellow_herald.store.tables import KeyListRow
 
-Row = Mapping[str, Any]
 
-
-async def newest_key_list(connection: AsyncConnection) -> Row | None:
+async def newest_key_list(connection: AsyncConnection) -> StoredKeyList | None:
     """The key list in force."""
     statement = select(KeyListRow.__table__).order_by(KeyListRow.number.desc()).limit(1)
-    return (await connection.execute(statement)).mappings().first()
+    return await fetch_one(connection, statement, StoredKeyList)
 
 
 async def trusted_keys(connection: AsyncConnection) -> KeyList | None:

@@ -1,25 +1,62 @@
 """How many devices run which version, over time."""
 
-from collections.abc import Mapping
 from datetime import datetime
-from typing import Any
+from typing import TypedDict
 
-from sqlalchemy import case, func, select
+from sqlalchemy import ColumnElement, case, func, select
 from sqlalchemy.dialects.postgresql import distinct_on, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.store.selector_sql import KNOWN_BUILD, column_of
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.releases import IS_RELEASE
+from mellow_herald.store.selector_sql import KNOWN_BUILD, RUNS, column_of
 from mellow_herald.store.tables import Device, LineageSample, PresenceSample, Release, Rollout
 
-Row = Mapping[str, Any]
-UNKNOWN_BUILD, NOTHING_KNOWN = "unknown build", "nothing known"
+
+class Sample(TypedDict):
+    """How many devices ran which version at a time."""
+
+    at: datetime
+    counts: dict[str, int]
+
+
+class StoredPresence(TypedDict):
+    """A row of ``tables.PresenceSample``."""
+
+    board: str
+    at: datetime
+    counts: dict[str, int]
+
+
+class Presence(TypedDict):
+    """How many devices were present how at a time."""
+
+    at: datetime
+    counts: dict[str, int]
+
+
+class LineRollout(TypedDict):
+    """A rollout of a line."""
+
+    id: int
+    name: str
+    state: str
+    started_at: datetime | None
+    ended_at: datetime | None
+    version: str
+
+
+UNKNOWN_BUILD, BENCH_BUILD, NOTHING_KNOWN = "unknown build", "bench build", "nothing known"
 
 
 async def count_now(connection: AsyncConnection) -> dict[tuple[str, str], dict[str, int]]:
     """Admitted devices by (board, line), then by version; builds that no release has are counted together."""
-    name = case((Device.digest.is_(None), NOTHING_KNOWN), (~KNOWN_BUILD, UNKNOWN_BUILD), else_=Device.version).label(
-        "name"
-    )
+    name = case(
+        (Device.digest.is_(None), NOTHING_KNOWN),
+        (RUNS == "bench-build", BENCH_BUILD),
+        (~KNOWN_BUILD, UNKNOWN_BUILD),
+        else_=Device.version,
+    ).label("name")
     statement = (
         select(Device.board, Device.line, name, func.count().label("devices"))
         .where(Device.admission == "admitted")
@@ -47,7 +84,7 @@ async def add_sample(connection: AsyncConnection, board: str, line: str, at: dat
     await connection.execute(statement.on_conflict_do_nothing())
 
 
-async def list_samples(connection: AsyncConnection, board: str, line: str, since: datetime | None) -> list[Row]:
+async def list_samples(connection: AsyncConnection, board: str, line: str, since: datetime | None) -> list[Sample]:
     """The samples of a line, oldest first; each holds until the next. With ``since``, the last one before it, too."""
     statement = (
         select(LineageSample.at, LineageSample.counts)
@@ -61,23 +98,23 @@ async def list_samples(connection: AsyncConnection, board: str, line: str, since
             .scalar_subquery()
         )
         statement = statement.where(LineageSample.at >= func.coalesce(before, since))
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, Sample)
 
 
-async def rollouts_of_line(connection: AsyncConnection, board: str, line: str) -> list[Row]:
+async def rollouts_of_line(connection: AsyncConnection, board: str, line: str) -> list[LineRollout]:
     """The rollouts that brought releases of a line to devices of a board, oldest first."""
     statement = (
         select(Rollout.id, Rollout.name, Rollout.state, Rollout.started_at, Rollout.ended_at, Release.version)
         .join(Release, Release.id == Rollout.release_id)
-        .where(Release.board == board, Release.line == line, Rollout.started_at.is_not(None))
+        .where(Release.board == board, Release.line == line, Rollout.started_at.is_not(None), IS_RELEASE)
         .order_by(Rollout.id)
     )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, LineRollout)
 
 
 async def presence_now(connection: AsyncConnection, now: datetime) -> dict[str, dict[str, int]]:
     """Admitted devices by board, then by presence."""
-    presence = column_of("presence", now).label("presence")
+    presence: ColumnElement[str] = column_of("presence", now).label("presence")
     inner = select(Device.board, presence).where(Device.admission == "admitted").subquery()
     statement = select(inner.c.board, inner.c.presence, func.count().label("devices"))
     counts: dict[str, dict[str, int]] = {}
@@ -102,14 +139,14 @@ async def add_presence(connection: AsyncConnection, board: str, at: datetime, co
     await connection.execute(statement.on_conflict_do_nothing())
 
 
-async def list_presence(connection: AsyncConnection, board: str | None) -> list[dict[str, Any]]:
+async def list_presence(connection: AsyncConnection, board: str | None) -> list[Presence]:
     """Samples of one board, or of all boards together, oldest first; each holds until the next."""
     statement = select(PresenceSample.__table__).order_by(PresenceSample.at)
     if board is not None:
         statement = statement.where(PresenceSample.board == board)
     standing: dict[str, dict[str, int]] = {}
     samples: dict[datetime, dict[str, int]] = {}
-    for row in (await connection.execute(statement)).mappings():
+    for row in await fetch_all(connection, statement, StoredPresence):
         standing[row["board"]] = row["counts"]
         total: dict[str, int] = {}
         for counts in standing.values():

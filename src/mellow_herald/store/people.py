@@ -1,14 +1,26 @@
 """People, their sessions and tokens, and the keys device tokens are made with."""
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
+from typing import TypedDict
 
-from sqlalchemy import func, select, update
+from sqlalchemy import func, select, union, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.store.tables import Credential, MacKey, Person
+from mellow_herald.store.database import fetch_all, fetch_one
+from mellow_herald.store.rows import StoredCredential, StoredPerson
+from mellow_herald.store.tables import Credential, EnrolmentCode, MacKey, Person
+
+
+class SignedIn(TypedDict):
+    """A credential that is good, with its person's ``name`` and ``role``."""
+
+    id: int
+    kind: str
+    person_id: int
+    name: str
+    role: str
 
 
 async def count_people(connection: AsyncConnection) -> int:
@@ -23,10 +35,10 @@ async def add_person(connection: AsyncConnection, name: str, role: str, password
     return done.scalar() is not None
 
 
-async def find_person(connection: AsyncConnection, name: str) -> Mapping[str, Any] | None:
+async def find_person(connection: AsyncConnection, name: str) -> StoredPerson | None:
     """A person who may sign in, by name."""
     statement = select(Person.__table__).where(Person.name == name, Person.closed_at.is_(None))
-    return (await connection.execute(statement)).mappings().first()
+    return await fetch_one(connection, statement, StoredPerson)
 
 
 async def add_credential(
@@ -44,7 +56,7 @@ async def add_credential(
     return int((await connection.execute(statement)).scalar_one())
 
 
-async def find_credential(connection: AsyncConnection, secret_hash: str, at: datetime) -> Mapping[str, Any] | None:
+async def find_credential(connection: AsyncConnection, secret_hash: str, at: datetime) -> SignedIn | None:
     """Who holds this secret, if it is good at ``at``."""
     statement = (
         select(Credential.id, Credential.kind, Person.id.label("person_id"), Person.name, Person.role)
@@ -56,15 +68,21 @@ async def find_credential(connection: AsyncConnection, secret_hash: str, at: dat
             Person.closed_at.is_(None),
         )
     )
-    return (await connection.execute(statement)).mappings().first()
+    return await fetch_one(connection, statement, SignedIn)
 
 
-async def list_tokens(connection: AsyncConnection, person_id: int) -> list[Mapping[str, Any]]:
+async def spent_credential(connection: AsyncConnection, secret_hash: str) -> StoredCredential | None:
+    """The session or token with this secret, whether it is good still or not."""
+    statement = select(Credential.__table__).where(Credential.secret_hash == secret_hash)
+    return await fetch_one(connection, statement, StoredCredential)
+
+
+async def list_tokens(connection: AsyncConnection, person_id: int) -> list[StoredCredential]:
     """A person's tokens that are not closed."""
     statement = select(Credential.__table__).where(
         Credential.person_id == person_id, Credential.kind == "token", Credential.closed_at.is_(None)
     )
-    return list((await connection.execute(statement.order_by(Credential.id))).mappings())
+    return await fetch_all(connection, statement.order_by(Credential.id), StoredCredential)
 
 
 async def close_credential(connection: AsyncConnection, credential_id: int, person_id: int, at: datetime) -> bool:
@@ -78,6 +96,15 @@ async def close_credential(connection: AsyncConnection, credential_id: int, pers
 async def mac_keys(connection: AsyncConnection) -> dict[int, bytes]:
     """All keys that device tokens may be made with, by id."""
     return {row.id: row.secret for row in await connection.execute(select(MacKey.id, MacKey.secret))}
+
+
+async def secrets_known(connection: AsyncConnection, hashes: Sequence[str]) -> set[str]:
+    """Which of these are the hashes of a token, session or enrolment code that was ever given out."""
+    asked = [
+        select(Credential.secret_hash).where(Credential.secret_hash.in_(hashes)),
+        select(EnrolmentCode.code_hash).where(EnrolmentCode.code_hash.in_(hashes)),
+    ]
+    return set(await connection.scalars(union(*asked)))
 
 
 async def add_mac_key(connection: AsyncConnection, secret: bytes, at: datetime) -> None:

@@ -1,8 +1,8 @@
 """Releases and their images."""
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from datetime import datetime
-from typing import Any
+from typing import Any, TypedDict, cast
 
 from sqlalchemy import ColumnElement, Select, and_, delete, exists, func, or_, select, update
 from sqlalchemy.dialects.postgresql import aggregate_order_by, insert
@@ -13,22 +13,95 @@ from mellow_herald.core.manifest import Verified
 from mellow_herald.core.rollout import RolloutKind
 from mellow_herald.core.suit import Component
 from mellow_herald.core.version import version_key
+from mellow_herald.store.database import fetch_all, fetch_one
+from mellow_herald.store.rows import StoredRelease
 from mellow_herald.store.tables import AttemptRow, Baseline, Device, ImageRow, Release, ReleaseImage, Rollout
 
-Row = Mapping[str, Any]
+
+class ComponentImage(TypedDict):
+    """An image of a release, for a component by ``name``; its size in bytes, its build time in s since 1970, and what
+    must run before it by component."""
+
+    name: str
+    version: str
+    digest: str
+    size: int
+    build_id: str
+    build_time: int
+    updater: int
+    slot: int | None
+    address: int | None
+    after: list[str]
+    read: bool
+
+
+class PublishedVersion(TypedDict):
+    """What was published of a line."""
+
+    version: str
+    floor: int
+    state: str
+    components: list[ComponentImage]
+
+
+class ShownRelease(StoredRelease):
+    """A release with its components, how many devices run it or are on the way to it, and whether it is a baseline."""
+
+    components: list[ComponentImage]
+    running: int
+    version_differs: int
+    on_the_way: int
+    baseline: bool
+
+
+class LiveRollout(TypedDict):
+    """A rollout that has not ended."""
+
+    id: int
+    name: str
+    state: str
+    release_id: int
+
+
+class Manifest(TypedDict):
+    """The signed bytes that a device verifies."""
+
+    authentication: bytes
+    manifest: bytes
+
+
 ANY_SLOT = -1
+# A scratch image was made for the bench, and never is a release.
+IS_RELEASE = Release.state != "scratch"
 
 
 async def find_release(
     connection: AsyncConnection, board: str, line: str, version: str, *, share: bool = False
-) -> Row | None:
+) -> StoredRelease | None:
     """A release by its name; with ``share`` it cannot change until the transaction ends."""
     statement = select(Release.__table__).where(
-        Release.board == board, Release.line == line, Release.version == version
+        Release.board == board, Release.line == line, Release.version == version, IS_RELEASE
     )
     if share:
         statement = statement.with_for_update(read=True)
-    return (await connection.execute(statement)).mappings().first()
+    return await fetch_one(connection, statement, StoredRelease)
+
+
+async def find_by_manifest(connection: AsyncConnection, digest: str) -> StoredRelease | None:
+    """The release or scratch image with exactly this manifest."""
+    statement = select(Release.__table__).where(Release.manifest_digest == digest)
+    return await fetch_one(connection, statement.with_for_update(read=True), StoredRelease)
+
+
+async def versions_of(connection: AsyncConnection, digests: Collection[str]) -> dict[str, str]:
+    """The versions of ``app`` that these bytes were published as (or brought to the bench as), by digest."""
+    statement = (
+        select(ReleaseImage.digest, ReleaseImage.version)
+        .join(Release, Release.id == ReleaseImage.release_id)
+        .where(ReleaseImage.digest.in_(sorted(digests)), ReleaseImage.component == "app", Release.state != "draft")
+        .order_by(IS_RELEASE)  # what a release says counts more than what a build said
+    )
+    return {row.digest: row.version for row in await connection.execute(statement)}
 
 
 async def note_images(connection: AsyncConnection, components: Collection[Component], at: datetime) -> None:
@@ -92,11 +165,29 @@ async def add_release(
 
 def _components() -> Any:
     component = func.jsonb_build_object(
-        "name", ReleaseImage.component, "version", ReleaseImage.version, "digest", ReleaseImage.digest,
-        "size", ImageRow.size, "build_id", ReleaseImage.build_id, "build_time", ReleaseImage.build_time,
-        "updater", ReleaseImage.updater, "slot", func.nullif(ReleaseImage.slot, ANY_SLOT),
-        "address", ReleaseImage.address, "after", ReleaseImage.after, "read", ReleaseImage.read,
-    )  # fmt: skip
+        "name",
+        ReleaseImage.component,
+        "version",
+        ReleaseImage.version,
+        "digest",
+        ReleaseImage.digest,
+        "size",
+        ImageRow.size,
+        "build_id",
+        ReleaseImage.build_id,
+        "build_time",
+        ReleaseImage.build_time,
+        "updater",
+        ReleaseImage.updater,
+        "slot",
+        func.nullif(ReleaseImage.slot, ANY_SLOT),
+        "address",
+        ReleaseImage.address,
+        "after",
+        ReleaseImage.after,
+        "read",
+        ReleaseImage.read,
+    )
     return (
         select(func.jsonb_agg(aggregate_order_by(component, ReleaseImage.position)))
         .join(ImageRow, ImageRow.digest == ReleaseImage.digest)
@@ -119,7 +210,6 @@ def _shown() -> Select[Any]:
             )
             .correlate(Release, Device)
         )
-        .scalar_subquery()
     )
     coming = (
         select(func.count())
@@ -128,10 +218,12 @@ def _shown() -> Select[Any]:
         .where(Rollout.release_id == Release.id, AttemptRow.live)
         .scalar_subquery()
     )
+    differing = running.where(Device.version != Device.running["app"]["version"].astext)
     return select(
         Release.__table__,
         _components(),
-        running.label("running"),
+        running.scalar_subquery().label("running"),
+        differing.scalar_subquery().label("version_differs"),
         coming.label("on_the_way"),
         exists().where(Baseline.release_id == Release.id).label("baseline"),
     )
@@ -139,32 +231,40 @@ def _shown() -> Select[Any]:
 
 async def list_releases(
     connection: AsyncConnection, *, release_id: int | None = None, after: int | None = None, limit: int | None = 100
-) -> list[Row]:
-    """Releases, the newest upload first, with their images, how many devices run them or are on the way, and whether
-    one is the baseline."""
+) -> list[ShownRelease]:
+    """Releases (with ``release_id`` also a scratch image), the newest upload first, with their images, how many devices
+    run them or are on the way, and whether one is the baseline."""
     statement = _shown().order_by(Release.id.desc()).limit(limit)
-    if release_id is not None:
-        statement = statement.where(Release.id == release_id)
+    statement = statement.where(IS_RELEASE if release_id is None else Release.id == release_id)
     if after is not None:
         statement = statement.where(Release.id < after)
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, ShownRelease)
 
 
-async def components_of(connection: AsyncConnection, release_id: int) -> list[Row]:
+async def components_of(connection: AsyncConnection, release_id: int) -> list[ComponentImage]:
     """The images of one release, as ``list_releases`` shows them."""
-    return list(await connection.scalar(select(_components()).where(Release.id == release_id)))
+    (components,) = (await connection.execute(select(_components()).where(Release.id == release_id))).scalars()
+    return cast(list[ComponentImage], components)
 
 
-async def releases_by_version(connection: AsyncConnection) -> list[Row]:
+async def releases_by_version(connection: AsyncConnection) -> list[ShownRelease]:
     """All releases by board and line, each line's highest version first."""
-    statement = _shown().order_by(Release.board, Release.line, Release.version_key.desc(), Release.id.desc())
-    return list((await connection.execute(statement)).mappings())
+    statement = _shown().where(IS_RELEASE)
+    statement = statement.order_by(Release.board, Release.line, Release.version_key.desc(), Release.id.desc())
+    return await fetch_all(connection, statement, ShownRelease)
+
+
+async def releases_of_board(connection: AsyncConnection, board: str, limit: int) -> list[ShownRelease]:
+    """The releases of a board by line, each line's highest version first; drafts are none yet."""
+    statement = _shown().where(IS_RELEASE, Release.board == board, Release.state != "draft")
+    statement = statement.order_by(Release.line, Release.version_key.desc(), Release.id.desc()).limit(limit)
+    return await fetch_all(connection, statement, ShownRelease)
 
 
 async def earlier_releases(connection: AsyncConnection, board: str, line: str) -> list[Earlier]:
     """What was published of a line on a board before, drafts not counted."""
     statement = select(Release.version, Release.floor, Release.state, _components()).where(
-        Release.board == board, Release.line == line, Release.state != "draft"
+        Release.board == board, Release.line == line, Release.state != "draft", IS_RELEASE
     )
     return [
         Earlier(
@@ -173,20 +273,20 @@ async def earlier_releases(connection: AsyncConnection, board: str, line: str) -
             row["state"] == "withdrawn",
             tuple(component_of(values) for values in row["components"]),
         )
-        for row in (await connection.execute(statement)).mappings()
+        for row in await fetch_all(connection, statement, PublishedVersion)
     ]
 
 
-def component_of(values: Mapping[str, Any]) -> Component:
+def component_of(values: ComponentImage) -> Component:
     """A component as ``list_releases`` shows it."""
-    known = {name: values[name] for name in Component.__annotations__ if name != "after"}
-    return Component(**known, after=tuple(values["after"]))
+    known: dict[str, Any] = {name: value for name, value in values.items() if name in Component.__annotations__}
+    return Component(**{**known, "after": tuple(values["after"])})
 
 
-async def lock_release(connection: AsyncConnection, release_id: int) -> Row | None:
+async def lock_release(connection: AsyncConnection, release_id: int) -> StoredRelease | None:
     """One release, locked until the transaction ends."""
     statement = select(Release.__table__).where(Release.id == release_id).with_for_update()
-    return (await connection.execute(statement)).mappings().first()
+    return await fetch_one(connection, statement, StoredRelease)
 
 
 async def change_release(connection: AsyncConnection, release_id: int, **values: Any) -> None:
@@ -218,7 +318,7 @@ async def clear_baseline(connection: AsyncConnection, release_id: int) -> bool:
     return bool(done.rowcount)
 
 
-async def live_rollouts_of(connection: AsyncConnection, release_ids: Collection[int]) -> list[Row]:
+async def live_rollouts_of(connection: AsyncConnection, release_ids: Collection[int]) -> list[LiveRollout]:
     """The rollouts that bring devices to these releases and have not ended: ``id``, ``name``, ``state``,
     ``release_id`` (one of these)."""
     back_to = (
@@ -244,13 +344,13 @@ async def live_rollouts_of(connection: AsyncConnection, release_ids: Collection[
         )
         .order_by(Rollout.id)
     )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, LiveRollout)
 
 
-async def signed_by_others(connection: AsyncConnection, kids: Collection[str]) -> list[Row]:
+async def signed_by_others(connection: AsyncConnection, kids: Collection[str]) -> list[StoredRelease]:
     """The releases that none of these keys signed, drafts included."""
     statement = select(Release.__table__).where(Release.kid.not_in(sorted(kids))).order_by(Release.id)
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, StoredRelease)
 
 
 def _brings(release_id: Any) -> ColumnElement[bool]:
@@ -262,14 +362,14 @@ def _brings(release_id: Any) -> ColumnElement[bool]:
     return or_(forward, AttemptRow.back_release_id == release_id)
 
 
-async def manifest_for_device(connection: AsyncConnection, device_id: int, digest: str) -> Row | None:
+async def manifest_for_device(connection: AsyncConnection, device_id: int, digest: str) -> Manifest | None:
     """The signed parts of a manifest, if the device has a live attempt at its release."""
     statement = (
         select(Release.authentication, Release.manifest)
         .join(AttemptRow, _brings(Release.id))
         .where(Release.manifest_digest == digest, AttemptRow.device_id == device_id, AttemptRow.live)
     )
-    return (await connection.execute(statement)).mappings().first()
+    return await fetch_one(connection, statement, Manifest)
 
 
 async def image_for_device(connection: AsyncConnection, device_id: int, digest: str) -> bool:

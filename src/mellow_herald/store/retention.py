@@ -1,15 +1,27 @@
 """Which releases' images nobody needs any more, and cleaning them away."""
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from datetime import datetime
-from typing import Any
+from typing import TypedDict
 
 from sqlalchemy import exists, text, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.store.database import fetch_all
 from mellow_herald.store.tables import ImageRow, Release, ReleaseImage
 
-Row = Mapping[str, Any]
+
+class Unused(TypedDict):
+    """A release that nobody needs, and what its images take, in bytes."""
+
+    id: int
+    board: str
+    line: str
+    version: str
+    state: str
+    published_at: datetime | None
+    bytes: int
+
 
 # What a device runs or has in its other slot, and the way back of its newest attempt.
 _NEEDED = """
@@ -18,6 +30,9 @@ _NEEDED = """
     UNION SELECT from_digest FROM (
         SELECT DISTINCT ON (device_id) from_digest FROM attempt ORDER BY device_id, id DESC
     ) AS newest
+    UNION SELECT part.value ->> 'digest' FROM (
+        SELECT DISTINCT ON (device_id) came_from FROM attempt ORDER BY device_id, id DESC
+    ) AS newest, jsonb_each(came_from) AS part
 """
 _UNUSED = text(f"""
     WITH needed AS ({_NEEDED}),
@@ -27,7 +42,7 @@ _UNUSED = text(f"""
     ),
     unused AS (
         SELECT release.* FROM release
-        WHERE state IN ('published', 'withdrawn') AND cleaned_at IS NULL
+        WHERE state = ANY (:states) AND cleaned_at IS NULL
           AND id NOT IN (SELECT id FROM latest)
           AND NOT EXISTS (SELECT FROM baseline WHERE baseline.release_id = release.id)
           AND NOT EXISTS (SELECT FROM rollout WHERE rollout.release_id = release.id AND rollout.ended_at IS NULL)
@@ -48,13 +63,18 @@ _UNUSED = text(f"""
 """)
 
 
-async def unused_releases(connection: AsyncConnection) -> list[Row]:
+async def unused_releases(connection: AsyncConnection) -> list[Unused]:
     """Releases whose images may go: no device runs them or has them in its other slot, none came from them by its
     newest attempt, no rollout of them is under way, none is the baseline or the latest of its line.
 
     ``bytes`` is what cleaning all of them frees.
     """
-    return list((await connection.execute(_UNUSED)).mappings())
+    return await fetch_all(connection, _UNUSED, Unused, {"states": ["published", "withdrawn"]})
+
+
+async def unused_scratch(connection: AsyncConnection) -> list[int]:
+    """The scratch images that nobody needs any more, by their id."""
+    return [row["id"] for row in await fetch_all(connection, _UNUSED, Unused, {"states": ["scratch"]})]
 
 
 async def mark_cleaned(connection: AsyncConnection, release_ids: Collection[int], at: datetime) -> None:

@@ -1,24 +1,66 @@
 """Devices that are brought back: where they stand, what they came from, and their attempts."""
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import TypedDict
 
-from sqlalchemy import BigInteger, ColumnElement, Text, and_, exists, func, literal, or_, select
-from sqlalchemy.dialects.postgresql import ARRAY, insert
+from sqlalchemy import BigInteger, ColumnElement, Text, and_, cast, exists, func, literal, or_, select
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 from sqlalchemy.orm import aliased
 
 from mellow_herald.core.attempt import AT_RISK, BAD, State
-from mellow_herald.core.firmware import APP
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.selector import Node
-from mellow_herald.store.placing import frozen_facts
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.rings import frozen_facts
+from mellow_herald.store.rows import Contents, StoredAttempt
 from mellow_herald.store.selector_sql import compile_selector
-from mellow_herald.store.tables import AttemptRow, Device, PassedOverRow, Release, ReleaseImage
+from mellow_herald.store.tables import AttemptRow, Device, PassedOverRow, Release, ReleaseImage, Rollout
 
-Row = Mapping[str, Any]
+
+class LeftDevice(TypedDict):
+    """A device as a rollout left it, and which components the rollout ``brings``."""
+
+    attempt_id: int
+    device_id: int
+    state: str
+    ring: int
+    from_version: str | None
+    from_digest: str | None
+    came_from: Contents
+    exposed_at: datetime | None
+    serial: str
+    running: Contents
+    version: str | None
+    floor: int | None
+    standby: Contents
+    brings: list[str]
+
+
+class ImageOf(TypedDict):
+    """An image, and its release."""
+
+    component: str
+    digest: str
+    id: int
+    floor: int
+    state: str
+    kid: str
+    cleaned_at: datetime | None
+    board: str
+    line: str
+    version: str
+
+
+class FormerRelease(ImageOf):
+    """A release that devices may have come from, with all its ``images``: component and digest."""
+
+    images: set[tuple[str, str]]
+
+
 SWITCHED = (State.CONFIRMED, *BAD)
 
 
@@ -37,7 +79,7 @@ def _within(source: int, scope: Scope, now: datetime) -> ColumnElement[bool]:
     if scope.ring is not None:
         found = and_(found, AttemptRow.ring == scope.ring)
     if scope.only_bad:
-        found = and_(found, or_(AttemptRow.harmed_at.is_not(None), AttemptRow.state.in_([s.value for s in AT_RISK])))
+        found = and_(found, or_(AttemptRow.first_bad_at.is_not(None), AttemptRow.state.in_([s.value for s in AT_RISK])))
     if scope.where is not None:
         found = and_(found, compile_selector(scope.where, now))
     return found
@@ -54,72 +96,117 @@ def _dealt_with(rollback: int) -> ColumnElement[bool]:
 async def count_within(connection: AsyncConnection, source: int, scope: Scope, now: datetime) -> int:
     """How many devices of a rollout are meant."""
     statement = (
-        select(func.count()).select_from(AttemptRow).join(Device, Device.id == AttemptRow.device_id)
+        select(func.count())
+        .select_from(AttemptRow)
+        .join(Device, Device.id == AttemptRow.device_id)
         .where(_within(source, scope, now))
-    )  # fmt: skip
+    )
     return int(await connection.scalar(statement) or 0)
 
 
 async def count_to_come(connection: AsyncConnection, rollback: int, source: int, scope: Scope, now: datetime) -> int:
     """How many of them a rollback has not dealt with yet."""
     statement = (
-        select(func.count()).select_from(AttemptRow).join(Device, Device.id == AttemptRow.device_id)
+        select(func.count())
+        .select_from(AttemptRow)
+        .join(Device, Device.id == AttemptRow.device_id)
         .where(_within(source, scope, now), ~_dealt_with(rollback))
-    )  # fmt: skip
+    )
     return int(await connection.scalar(statement) or 0)
 
 
 async def list_left(
-    connection: AsyncConnection, source: int, scope: Scope, now: datetime, *, rollback: int | None, after: int,
+    connection: AsyncConnection,
+    source: int,
+    scope: Scope,
+    now: datetime,
+    *,
+    rollback: int | None,
+    after: int,
     limit: int,
-) -> list[Row]:  # fmt: skip
+) -> list[LeftDevice]:
     """Devices of a rollout that are meant, by id above ``after``: what they came from and where they stand. With a
     ``rollback`` only those it has not dealt with; those at risk, and those in a live attempt elsewhere, wait."""
     live = aliased(AttemptRow)
+    brings = (
+        select(func.array_agg(ReleaseImage.component.distinct()))
+        .join(Rollout, Rollout.release_id == ReleaseImage.release_id)
+        .where(Rollout.id == source)
+        .scalar_subquery()
+    )
     statement = (
         select(
-            AttemptRow.id.label("attempt_id"), AttemptRow.device_id, AttemptRow.state, AttemptRow.ring,
-            AttemptRow.from_version, AttemptRow.from_digest, AttemptRow.exposed_at, Device.serial, Device.digest,
-            Device.version, Device.floor, Device.standby[APP].label("standby"),
+            AttemptRow.id.label("attempt_id"),
+            AttemptRow.device_id,
+            AttemptRow.state,
+            AttemptRow.ring,
+            AttemptRow.from_version,
+            AttemptRow.from_digest,
+            AttemptRow.came_from,
+            AttemptRow.exposed_at,
+            Device.serial,
+            Device.running,
+            Device.version,
+            Device.floor,
+            Device.standby,
+            brings.label("brings"),
         )
         .join(Device, Device.id == AttemptRow.device_id)
         .where(_within(source, scope, now), AttemptRow.device_id > after)
         .order_by(AttemptRow.device_id)
         .limit(limit)
-    )  # fmt: skip
+    )
     if rollback is not None:
         busy = exists(select(1).where(live.device_id == Device.id, live.live))
         statement = statement.where(
             ~_dealt_with(rollback), ~busy, AttemptRow.state.not_in([state.value for state in AT_RISK])
         )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, LeftDevice)
 
 
-async def releases_of(connection: AsyncConnection, digests: Sequence[str]) -> dict[str, Row]:
-    """The release of each of these ``app`` images; where several have it, a published one, and of those the newest."""
+async def releases_with(connection: AsyncConnection, digests: Sequence[str]) -> list[FormerRelease]:
+    """The releases that have any of these images, with all of theirs as ``images`` (component, digest): published ones
+    first, and of those the newest."""
+    named = select(ReleaseImage.release_id).where(ReleaseImage.digest.in_(list(digests)))
     statement = (
         select(
-            ReleaseImage.digest, Release.id, Release.floor, Release.state, Release.kid, Release.cleaned_at,
-            Release.board, Release.line, Release.version,
+            ReleaseImage.component,
+            ReleaseImage.digest,
+            Release.id,
+            Release.floor,
+            Release.state,
+            Release.kid,
+            Release.cleaned_at,
+            Release.board,
+            Release.line,
+            Release.version,
         )
         .join(Release, Release.id == ReleaseImage.release_id)
-        .where(ReleaseImage.component == APP, ReleaseImage.digest.in_(sorted(set(digests))), Release.state != "draft")
-        .order_by(Release.state == "published", Release.id)
-    )  # fmt: skip
-    return {row["digest"]: row for row in (await connection.execute(statement)).mappings()}
+        .where(Release.id.in_(named), Release.state != "draft")
+        .order_by((Release.state == "published").desc(), Release.id.desc())
+    )
+    releases: dict[int, FormerRelease] = {}
+    for row in await fetch_all(connection, statement, ImageOf):
+        release = releases.setdefault(row["id"], {**row, "images": set()})
+        release["images"].add((row["component"], row["digest"]))
+    return list(releases.values())
 
 
 async def give_back(
-    connection: AsyncConnection, rollback: int, plan: Plan, ways: Sequence[tuple[int, str, int | None]], now: datetime
+    connection: AsyncConnection,
+    rollback: int,
+    plan: Plan,
+    ways: Sequence[tuple[int, Mapping[str, str], int | None]],
+    now: datetime,
 ) -> None:
-    """Gives devices their attempts to go back: ``ways`` are device id, digest of the image, id of its release. Who has
+    """Gives devices their attempts to go back: ``ways`` are device id, digests by component, id of the release. Who has
     become part of another rollout in this very moment is left for the next time."""
     if not ways:
         return
     way = (
         func.unnest(
             literal([one[0] for one in ways], ARRAY(BigInteger)),
-            literal([one[1] for one in ways], ARRAY(Text)),
+            literal([json.dumps(dict(one[1])) for one in ways], ARRAY(Text)),
             literal([one[2] for one in ways], ARRAY(BigInteger)),
         )
         .table_valued("device_id", "back_to", "release_id", name="way")
@@ -127,21 +214,41 @@ async def give_back(
     )
     table = AttemptRow.__table__
     values = {
-        "rollout_id": rollback, "ring": 0, "created_at": now, "changed_at": now, "live": True,
-        "state": State.QUEUED.value, "waiting_for": "next-check-in", "try_number": 1, "tries": plan.retries + 1,
+        "rollout_id": rollback,
+        "ring": 0,
+        "created_at": now,
+        "changed_at": now,
+        "live": True,
+        "state": State.QUEUED.value,
+        "waiting_for": "next-check-in",
+        "try_number": 1,
+        "tries": plan.retries + 1,
         "soak_s": int(plan.rings[0].soak.total_seconds()),
-        "retry_pause_s": int(plan.retry_pause.total_seconds()), "closed": False, "parts": {}, "before": {},
+        "retry_pause_s": int(plan.retry_pause.total_seconds()),
+        "closed": False,
+        "left_out": False,
+        "parts": {},
+        "before": {},
+        "fetched": 0,
+        "retry_bad": plan.retry_bad,
         "installs": 0,
-    }  # fmt: skip
+        "vouched": False,
+    }
     source = (
         select(
-            Device.id, Device.version, Device.digest, frozen_facts(), way.c.back_to, way.c.release_id,
+            Device.id,
+            Device.version,
+            Device.digest,
+            Device.running,
+            frozen_facts(),
+            cast(way.c.back_to, JSONB),
+            way.c.release_id,
             *(literal(value, table.c[name].type) for name, value in values.items()),
         )
         .join(way, way.c.device_id == Device.id)
         .order_by(Device.id)
-    )  # fmt: skip
-    columns = ["device_id", "from_version", "from_digest", "facts", "back_to", "back_release_id", *values]
+    )
+    columns = ["device_id", "from_version", "from_digest", "came_from", "facts", "back_to", "back_release_id", *values]
     await connection.execute(insert(AttemptRow).from_select(columns, source).on_conflict_do_nothing())
 
 
@@ -152,21 +259,23 @@ async def pass_over(connection: AsyncConnection, rollback: int, reasons: Sequenc
         await connection.execute(insert(PassedOverRow).on_conflict_do_nothing(), rows)
 
 
-async def lock_brought_back(connection: AsyncConnection, rollback: int, source: int, limit: int) -> list[Row]:
+async def lock_brought_back(connection: AsyncConnection, rollback: int, source: int, limit: int) -> list[StoredAttempt]:
     """Attempts of the first rollout whose devices run again what they came from, and are not shown so yet; locked."""
     back = aliased(AttemptRow)
     confirmed = exists(
         select(1).where(
-            back.rollout_id == rollback, back.device_id == AttemptRow.device_id,
+            back.rollout_id == rollback,
+            back.device_id == AttemptRow.device_id,
             back.state == State.CONFIRMED.value,
         )
-    )  # fmt: skip
+    )
     already = exists(
         select(1).where(
-            PassedOverRow.rollout_id == rollback, PassedOverRow.device_id == AttemptRow.device_id,
+            PassedOverRow.rollout_id == rollback,
+            PassedOverRow.device_id == AttemptRow.device_id,
             PassedOverRow.reason == "already-back",
         )
-    )  # fmt: skip
+    )
     statement = (
         select(AttemptRow.__table__)
         .where(
@@ -178,4 +287,4 @@ async def lock_brought_back(connection: AsyncConnection, rollback: int, source: 
         .order_by(AttemptRow.id)
         .limit(limit)
     )
-    return list((await connection.execute(statement.with_for_update(key_share=True))).mappings())
+    return await fetch_all(connection, statement.with_for_update(key_share=True), StoredAttempt)

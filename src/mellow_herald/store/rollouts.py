@@ -1,31 +1,80 @@
-"""Rollouts and their rings; whom they take is in ``store.placing``."""
+"""Rollouts and their rings; whom they take is in ``store.rings``, how far they are in ``store.progress``."""
 
-from collections.abc import Iterable, Mapping, Sequence
-from datetime import datetime, timedelta
-from typing import Any
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import Any, TypedDict
 
-from sqlalchemy import and_, case, cast, delete, func, or_, select, update
-from sqlalchemy.dialects.postgresql import INTERVAL, insert
+from sqlalchemy import delete, func, select, update
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
-from sqlalchemy.orm import aliased
 
-from mellow_herald.core.attempt import AT_RISK, BAD, UNDER_WAY, State
-from mellow_herald.core.decide import RingProgress, Unheard
-from mellow_herald.core.presence import LATE_AFTER
+from mellow_herald.core.attempt import AT_RISK, BAD, State
 from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.rows import StoredRing, StoredRollout
 from mellow_herald.store.tables import (
     AttemptRow,
-    Device,
     ImageRow,
     PassedOverRow,
-    Pulse,
     Release,
     ReleaseImage,
     RingRow,
     Rollout,
 )
 
-Row = Mapping[str, Any]
+# When an attempt went bad, whichever way; NULL if it never did.
+WENT_BAD = func.greatest(AttemptRow.harmed_at, AttemptRow.undelivered_at)
+
+
+class ImageOfRelease(TypedDict):
+    """An image of a release: its component by ``name``, its size in bytes."""
+
+    name: str
+    digest: str
+    version: str
+    position: int
+    size: int
+
+
+class RolloutOfRelease(StoredRollout):
+    """A rollout, and what it needs to know of its release."""
+
+    board: str
+    line: str
+    version: str
+    floor: int
+    hw_rev_min: int
+    hw_rev_max: int
+    needs: dict[str, Any]
+    independent: bool
+    manifest_digest: str
+    images: list[ImageOfRelease]
+
+
+class AttemptCount(TypedDict):
+    """How many attempts of a rollout's ring are in a state; ``percents`` is the sum of what each ever had of its image,
+    in %; ``unasked`` are those that switched without clearance."""
+
+    rollout_id: int
+    ring: int
+    state: str
+    reason: str | None
+    waiting_for: str | None
+    left_out: bool
+    attempts: int
+    exposed: int
+    live: int
+    ever_bad: int
+    percents: int
+    unasked: int
+
+
+class PassedOverCount(TypedDict):
+    """How many devices a rollout passed over for a reason."""
+
+    rollout_id: int
+    reason: str
+    devices: int
 
 
 async def add_rollout(connection: AsyncConnection, values: dict[str, Any], rings: Sequence[str]) -> int:
@@ -59,24 +108,33 @@ async def list_rollouts(
     *,
     rollout_id: int | None = None,
     live: bool = False,
+    ended_since: datetime | None = None,
     after: int | None = None,
     limit: int = 50,
-) -> list[Row]:
+) -> list[RolloutOfRelease]:
     """Rollouts, newest first, with the name of their release (``board``, ``line``, ``version``) and its ``images``:
     name of the component, digest, version and size."""
     images = (
         select(
             func.jsonb_agg(
                 func.jsonb_build_object(
-                    "name", ReleaseImage.component, "digest", ReleaseImage.digest, "version", ReleaseImage.version,
-                    "position", ReleaseImage.position, "size", ImageRow.size,
+                    "name",
+                    ReleaseImage.component,
+                    "digest",
+                    ReleaseImage.digest,
+                    "version",
+                    ReleaseImage.version,
+                    "position",
+                    ReleaseImage.position,
+                    "size",
+                    ImageRow.size,
                 )
             )
         )
         .join(ImageRow, ImageRow.digest == ReleaseImage.digest)
         .where(ReleaseImage.release_id == Release.id)
         .scalar_subquery()
-    )  # fmt: skip
+    )
     statement = (
         select(
             Rollout.__table__,
@@ -99,9 +157,13 @@ async def list_rollouts(
         statement = statement.where(Rollout.id == rollout_id)
     if live:
         statement = statement.where(Rollout.ended_at.is_(None))
+    if ended_since is not None:
+        # What was tried on the bench all day long would push out what the fleet went through.
+        statement = statement.where(Rollout.ended_at >= ended_since, Release.state != "scratch")
+        statement = statement.order_by(None).order_by(Rollout.ended_at.desc())
     if after is not None:
         statement = statement.where(Rollout.id < after)
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, RolloutOfRelease)
 
 
 async def rollbacks_of(connection: AsyncConnection, ids: Sequence[int]) -> dict[int, list[int]]:
@@ -115,8 +177,7 @@ async def rollbacks_of(connection: AsyncConnection, ids: Sequence[int]) -> dict[
 
 async def count_harm(connection: AsyncConnection, ids: Sequence[int]) -> dict[int, dict[str, int]]:
     """For each of these rollouts, its attempts that were ever bad, by why they first were."""
-    why = func.coalesce(AttemptRow.harmed_why, AttemptRow.undelivered_why)
-    ever = or_(AttemptRow.harmed_at.is_not(None), AttemptRow.undelivered_at.is_not(None))
+    why, ever = AttemptRow.first_bad_why, AttemptRow.first_bad_at.is_not(None)
     statement = (
         select(AttemptRow.rollout_id, why.label("why"), func.count().label("devices"))
         .where(AttemptRow.rollout_id.in_(list(ids)), ever)
@@ -126,6 +187,11 @@ async def count_harm(connection: AsyncConnection, ids: Sequence[int]) -> dict[in
     for row in await connection.execute(statement):
         found.setdefault(row.rollout_id, {})[row.why] = row.devices
     return found
+
+
+async def outcome_of(connection: AsyncConnection, rollout_id: int) -> str | None:
+    """What a rollout came to, as far as it is known."""
+    return await connection.scalar(select(Rollout.outcome).where(Rollout.id == rollout_id))
 
 
 async def rollout_states(connection: AsyncConnection, ids: set[int]) -> dict[int, str]:
@@ -155,11 +221,11 @@ async def standing(connection: AsyncConnection, ids: set[int]) -> dict[int, tupl
     return {row.id: (row.state, row.revision) for row in await connection.execute(statement)}
 
 
-async def list_rings(connection: AsyncConnection, ids: list[int]) -> dict[int, list[Row]]:
+async def list_rings(connection: AsyncConnection, ids: list[int]) -> dict[int, list[StoredRing]]:
     """The rings of these rollouts in order."""
     statement = select(RingRow.__table__).where(RingRow.rollout_id.in_(ids)).order_by(RingRow.position)
-    rings: dict[int, list[Row]] = {rollout_id: [] for rollout_id in ids}
-    for row in (await connection.execute(statement)).mappings():
+    rings: dict[int, list[StoredRing]] = {rollout_id: [] for rollout_id in ids}
+    for row in await fetch_all(connection, statement, StoredRing):
         rings[row["rollout_id"]].append(row)
     return rings
 
@@ -168,129 +234,58 @@ async def move_ring(
     connection: AsyncConnection, rollout_id: int, position: int, state: RingState, **values: Any
 ) -> None:
     """Writes a ring's new state."""
+    await change_ring(connection, rollout_id, position, state=state.value, **values)
+
+
+async def count_bad_in_ring(connection: AsyncConnection, rollout_id: int, position: int, since: datetime | None) -> int:
+    """How many devices of a ring went bad since then (None: none did), without those that are left out."""
+    statement = select(func.count()).where(
+        AttemptRow.rollout_id == rollout_id, AttemptRow.ring == position, since <= WENT_BAD, ~AttemptRow.left_out
+    )
+    return 0 if since is None else int(await connection.scalar(statement) or 0)
+
+
+async def change_ring(connection: AsyncConnection, rollout_id: int, position: int, **values: Any) -> None:
+    """Writes other columns of a ring than its state."""
     statement = update(RingRow).where(RingRow.rollout_id == rollout_id, RingRow.position == position)
-    await connection.execute(statement.values(state=state.value, **values))
+    await connection.execute(statement.values(**values))
 
 
-async def count_attempts(connection: AsyncConnection, ids: list[int]) -> list[Row]:
+async def look_again(connection: AsyncConnection, rollout_id: int) -> None:
+    """Takes back that rings stand still, since somebody has done something about it: if it helps nothing, it is told
+    again."""
+    await connection.execute(update(RingRow).where(RingRow.rollout_id == rollout_id).values(stands_why=None))
+
+
+async def count_attempts(connection: AsyncConnection, ids: list[int]) -> list[AttemptCount]:
     """Attempts of these rollouts counted by ring, state, reason and what they wait for: ``attempts``, ``exposed``,
-    ``live``, ``ever_bad``, and ``percents``, the sum of how much of its image each device has, in %."""
-    has_it = [
-        s.value for s in (State.STAGED, *AT_RISK, State.CONFIRMED, State.REVERTED, State.RELAPSED, State.ROLLED_BACK)
-    ]
-    percent = case((AttemptRow.state.in_(has_it), 100), else_=func.coalesce(AttemptRow.percent, 0))
-    ever_bad = or_(AttemptRow.harmed_at.is_not(None), AttemptRow.undelivered_at.is_not(None))
-    keys = (AttemptRow.rollout_id, AttemptRow.ring, AttemptRow.state, AttemptRow.reason, AttemptRow.waiting_for)
+    ``live``, ``ever_bad``, ``unasked``, and ``percents``, the sum of how much of its image each ever had, in %."""
+    row = AttemptRow
+    keys = (row.rollout_id, row.ring, row.state, row.reason, row.waiting_for, row.left_out)
     statement = (
         select(
             *keys,
             func.count().label("attempts"),
             func.count(AttemptRow.exposed_at).label("exposed"),
             func.count().filter(AttemptRow.live).label("live"),
-            func.count().filter(ever_bad).label("ever_bad"),
-            func.sum(percent).label("percents"),
+            func.count(AttemptRow.first_bad_at).label("ever_bad"),
+            func.sum(AttemptRow.fetched).label("percents"),
+            func.count(AttemptRow.unasked_at).label("unasked"),
         )
         .where(AttemptRow.rollout_id.in_(ids))
         .group_by(*keys)
     )
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, AttemptCount)
 
 
-async def count_passed_over(connection: AsyncConnection, ids: list[int]) -> list[Row]:
+async def count_passed_over(connection: AsyncConnection, ids: list[int]) -> list[PassedOverCount]:
     """Devices passed over by these rollouts, counted by reason."""
     statement = (
         select(PassedOverRow.rollout_id, PassedOverRow.reason, func.count().label("devices"))
         .where(PassedOverRow.rollout_id.in_(ids))
         .group_by(PassedOverRow.rollout_id, PassedOverRow.reason)
     )
-    return list((await connection.execute(statement)).mappings())
-
-
-async def ring_progress(
-    connection: AsyncConnection, rollout_id: int, now: datetime, serving_since: datetime, answer_within: timedelta
-) -> list[RingProgress]:
-    """The counts ``decide`` needs, ring by ring.
-
-    A soak is over once its time is and the device has called since; one that does not is waited for until it counts
-    as silent."""
-    undecided = and_(AttemptRow.live, AttemptRow.offered_at.is_not(None), AttemptRow.state != State.QUEUED.value)
-    asked = or_(AttemptRow.offered_at.is_not(None), Pulse.seen_at >= RingRow.opened_at)
-    grace = func.make_interval(0, 0, 0, 0, 0, 0, Pulse.interval_s * LATE_AFTER)
-    expected = and_(
-        AttemptRow.state == State.QUEUED.value,
-        AttemptRow.live,
-        func.greatest(Pulse.seen_at, RingRow.opened_at) + grace > now,
-    )
-    heard = func.greatest(Pulse.seen_at, cast(serving_since, AttemptRow.__table__.c.soak_until.type))
-    witnessed = or_(AttemptRow.soak_s == 0, Pulse.seen_at >= AttemptRow.soak_until)
-    soaks = case(
-        (witnessed, AttemptRow.soak_until),
-        else_=func.greatest(AttemptRow.soak_until, heard + cast(answer_within, INTERVAL)),
-    )
-    statement = (
-        select(
-            RingRow.position,
-            RingRow.state,
-            func.count().filter(undecided).label("undecided"),
-            func.count().filter(expected).label("expected"),
-            func.count(AttemptRow.id).filter(asked).label("asked"),
-            func.count().filter(AttemptRow.state == State.CONFIRMED.value).label("good"),
-            func.count().filter(AttemptRow.live).label("live"),
-            func.max(soaks).filter(AttemptRow.state == State.CONFIRMED.value).label("soak_until"),
-            func.count(AttemptRow.id).label("targeted"),
-        )
-        .outerjoin(AttemptRow, and_(AttemptRow.rollout_id == RingRow.rollout_id, AttemptRow.ring == RingRow.position))
-        .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
-        .where(RingRow.rollout_id == rollout_id)
-        .group_by(RingRow.position, RingRow.state)
-        .order_by(RingRow.position)
-    )
-    return [
-        RingProgress(RingState(r.state), r.undecided, r.expected, r.asked, r.good, r.soak_until, r.live, r.targeted)
-        for r in await connection.execute(statement)
-    ]
-
-
-async def unheard(
-    connection: AsyncConnection, rollout_id: int, now: datetime, answer_within: timedelta, limit: int = 5000
-) -> tuple[Unheard, ...]:
-    """Attempts offered … proving, or bad with tries left, whose device has not called within ``answer_within``.
-
-    Behind a gateway that is being updated itself nobody can call: for those behind it the clock starts anew with every
-    step of the gateway's attempt, and as long as the gateway itself is not heard of it stands still, for twice
-    ``answer_within`` at the most.
-    """
-    states = [state.value for state in (UNDER_WAY | BAD) if state is not State.QUEUED]
-    gateway, heard, moving = aliased(Device), aliased(Pulse), aliased(AttemptRow)
-    stepped = (
-        select(func.max(moving.changed_at))
-        .where(moving.device_id == gateway.id, moving.exposed_at.is_not(None))
-        .correlate(gateway)
-        .scalar_subquery()
-    )
-    since = func.greatest(Pulse.seen_at, stepped)
-    statement = (
-        select(AttemptRow.id, since.label("heard_at"))
-        .join(Pulse, Pulse.device_id == AttemptRow.device_id)
-        .join(Device, Device.id == AttemptRow.device_id)
-        .outerjoin(gateway, gateway.serial == Device.gateway)
-        .outerjoin(heard, heard.device_id == gateway.id)
-        .where(
-            AttemptRow.rollout_id == rollout_id,
-            AttemptRow.state.in_(states),
-            AttemptRow.live,
-            since < now - answer_within,
-            # A gateway that stays away so long does not restart: what is behind it is silent, together.
-            or_(
-                heard.seen_at.is_(None),
-                heard.seen_at >= now - answer_within,
-                heard.seen_at < now - 2 * answer_within,
-            ),
-        )
-        .order_by(AttemptRow.id)
-        .limit(limit)
-    )
-    return tuple(Unheard(row.id, row.heard_at) for row in await connection.execute(statement))
+    return await fetch_all(connection, statement, PassedOverCount)
 
 
 async def under_way(connection: AsyncConnection, rollouts: Iterable[int]) -> dict[int, tuple[int, int]]:

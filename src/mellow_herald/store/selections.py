@@ -1,21 +1,19 @@
 """Selections: selectors saved under a name, and how their devices stand."""
 
-from collections.abc import Mapping
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import case, delete, exists, func, select, tuple_
 from sqlalchemy.dialects.postgresql import distinct_on, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.selector import Node
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.rows import StoredSelection
 from mellow_herald.store.selector_sql import compile_selector
 from mellow_herald.store.tables import Baseline, Device, Release, ReleaseImage, SelectionRow
 
-Row = Mapping[str, Any]
 
-
-async def save_selection(connection: AsyncConnection, values: dict[str, Any]) -> bool:
+async def save_selection(connection: AsyncConnection, values: StoredSelection) -> bool:
     """Saves a selection or replaces the one of that name; True if it is new."""
     existed = await connection.scalar(select(SelectionRow.name).where(SelectionRow.name == values["name"]))
     statement = insert(SelectionRow).values(**values)
@@ -24,12 +22,12 @@ async def save_selection(connection: AsyncConnection, values: dict[str, Any]) ->
     return existed is None
 
 
-async def list_selections(connection: AsyncConnection, name: str | None = None) -> list[Row]:
+async def list_selections(connection: AsyncConnection, name: str | None = None) -> list[StoredSelection]:
     """All selections, or the one of this name."""
     statement = select(SelectionRow.__table__).order_by(SelectionRow.name)
     if name is not None:
         statement = statement.where(SelectionRow.name == name)
-    return list((await connection.execute(statement)).mappings())
+    return await fetch_all(connection, statement, StoredSelection)
 
 
 async def drop_selection(connection: AsyncConnection, name: str) -> bool:

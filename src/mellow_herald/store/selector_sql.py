@@ -4,12 +4,26 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, ColumnElement, and_, case, false, func, literal, not_, or_, select, true
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Select,
+    SQLColumnExpression,
+    and_,
+    case,
+    false,
+    func,
+    literal,
+    not_,
+    or_,
+    select,
+    true,
+)
 from sqlalchemy.dialects.postgresql import BYTEA
 from sqlalchemy.sql.visitors import replacement_traverse
 
+from mellow_herald.core.eligibility import Rules
 from mellow_herald.core.history import LOOP_RESTARTS, LOOP_WITHIN, RECOVERY_SLOT, Happening
-from mellow_herald.core.placement import Rules
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER, Presence
 from mellow_herald.core.selector.tree import (
     FACTS,
@@ -28,19 +42,29 @@ from mellow_herald.core.selector.tree import (
     label_of,
 )
 from mellow_herald.core.version import version_key
-from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Pulse, ReleaseImage
+from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Listed, Pulse, Release, ReleaseImage
 
 IN_RECOVERY = func.coalesce(Device.running["app"]["slot"].astext == RECOVERY_SLOT, False)
-# What no release has is an unknown build; nothing known of what runs is neither, and a recovery image is a makeshift.
+
+
+# What no release has is an unknown build, and a draft is no release yet; nothing known of what runs is neither, and a
+# recovery image is a makeshift.
+def _images_of(condition: ColumnElement[bool]) -> Select[Any]:
+    return select(ReleaseImage.digest).join(Release, Release.id == ReleaseImage.release_id).where(condition)
+
+
 KNOWN_BUILD = case(
     (Device.digest.is_(None), None),
     (IN_RECOVERY, None),
-    else_=Device.digest.in_(select(ReleaseImage.digest)),
+    else_=Device.digest.in_(_images_of(Release.state.not_in(("draft", "scratch")))),
 )
+# The version of a device is that of its bytes, where a release has them; beside it stands what it says itself.
+VERSION_DIFFERS = func.coalesce(Device.version != Device.running["app"]["version"].astext, False)
 RUNS = case(
     (Device.digest.is_(None), case((Device.token_used, "unreadable"), else_=None)),
     (IN_RECOVERY, "recovery"),
     (KNOWN_BUILD, "release"),
+    (Device.digest.in_(_images_of(Release.state == "scratch")), "bench-build"),
     else_="unknown-build",
 )
 # Correlated by hand, as the pulse is below: the query around may be one of attempts.
@@ -56,16 +80,16 @@ OVERTAKABLE = (
 )
 
 
-def _pulse(column: Any) -> Any:
+def _pulse(column: SQLColumnExpression[Any]) -> ColumnElement[Any]:
     # Correlated by hand: the query around may join the pulse itself.
     return select(column).where(Pulse.device_id == Device.id).correlate(Device).scalar_subquery()
 
 
-def _age(now: datetime) -> ColumnElement:
+def _age(now: datetime) -> ColumnElement[Any]:
     return _pulse(func.extract("epoch", now - Pulse.seen_at))
 
 
-def _presence(now: datetime) -> ColumnElement:
+def _presence(now: datetime) -> ColumnElement[Any]:
     missed = func.extract("epoch", now - Pulse.seen_at) / Pulse.interval_s
     known = case(
         (missed > OFFLINE_AFTER, Presence.OFFLINE.value),
@@ -75,11 +99,11 @@ def _presence(now: datetime) -> ColumnElement:
     return func.coalesce(_pulse(known), literal(Presence.NEVER_SEEN.value))
 
 
-def _pinned(now: datetime) -> ColumnElement:
+def _pinned(now: datetime) -> ColumnElement[Any]:
     return func.coalesce(Device.pinned_until > now, False)
 
 
-def _restart_loop(now: datetime) -> ColumnElement:
+def _restart_loop(now: datetime) -> ColumnElement[Any]:
     restarts = (
         select(func.sum(DeviceEvent.count))
         .where(
@@ -93,13 +117,13 @@ def _restart_loop(now: datetime) -> ColumnElement:
     return func.coalesce(restarts >= LOOP_RESTARTS, False)
 
 
-TIMED: dict[str, Callable[[datetime], ColumnElement]] = {
+TIMED: dict[str, Callable[[datetime], ColumnElement[Any]]] = {
     "seen": _age,
     "presence": _presence,
     "pinned": _pinned,
     "restart_loop": _restart_loop,
 }
-COLUMNS: dict[str, ColumnElement] = {
+COLUMNS: dict[str, SQLColumnExpression[Any]] = {
     "serial": Device.serial,
     "board": Device.board,
     "line": Device.line,
@@ -112,8 +136,11 @@ COLUMNS: dict[str, ColumnElement] = {
     "gateway": Device.gateway,
     "known_build": KNOWN_BUILD,
     "runs": RUNS,
+    "version_differs": VERSION_DIFFERS,
+    "on_bench": Device.on_bench,
     "rescued": Device.rescued_at.is_not(None),
     "cloned": Device.cloned_at.is_not(None),
+    "in_list": literal(None, BigInteger),
     "in_rollout": IN_ROLLOUT,
     "overtakable": OVERTAKABLE,
     "battery": _pulse(Pulse.condition["battery"].as_integer()),
@@ -135,13 +162,17 @@ def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[b
         case Not(part):
             return not_(compile_selector(part, now))
         case OneOf(name, values):
-            return or_(false(), *(_compare(name, "=", value, now) for value in values))
+            return or_(false(), *(compile_selector(Compare(name, "=", value), now) for value in values))
         case Like(name, pattern):
             return func.coalesce(column_of(name, now).like(_like(pattern), escape="\\"), False)
         case Has(name):
             return column_of(name, now).is_not(None)
+        case Compare("in_list", "=", value):
+            return Device.serial.in_(select(Listed.serial).where(Listed.list_id == value))
+        case Compare("in_list", op, _) if op != "!=":
+            return false()  # the number of a list is a name: none is before another
         case Compare(name, "!=", value):
-            return not_(_compare(name, "=", value, now))
+            return not_(compile_selector(Compare(name, "=", value), now))
         case Compare(name, op, value):
             return _compare(name, op, value, now)
 
@@ -156,17 +187,25 @@ def compile_reason(
     reason = case(*((compile_selector(rule, now), literal(reason.value)) for reason, rule in rules), else_=None)
     if in_rollout is None:
         return reason
-    return replacement_traverse(reason, {}, lambda element, **_: in_rollout if element is IN_ROLLOUT else None)
+    asked: ColumnElement[str | None] = replacement_traverse(
+        reason, {}, lambda element, **_: in_rollout if element is IN_ROLLOUT else None
+    )
+    return asked
 
 
-def column_of(name: str, now: datetime | None) -> ColumnElement:
+def _text(value: Any) -> ColumnElement[str]:
+    text: ColumnElement[str] = value.astext
+    return text
+
+
+def column_of(name: str, now: datetime | None) -> SQLColumnExpression[Any]:
     """The column behind a fact, a component's version key, or a label."""
     component = component_of(name)
     if component is not None:
-        return Device.version_keys[component].astext
+        return _text(Device.version_keys[component])
     image = digest_of(name)
     if image is not None:
-        return Device.running[image]["digest"].astext
+        return _text(Device.running[image]["digest"])
     if name in TIMED:
         if now is None:
             raise ValueError(f"a selector that speaks of {name} needs to know the time")

@@ -4,6 +4,8 @@ from typing import Annotated
 
 from pydantic import AfterValidator, Field, StringConstraints
 
+from mellow_herald.core.board import Runs
+from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.wire.model import Duration, Model, Name, Shown, Time, Whole
@@ -37,14 +39,16 @@ class CheckInException(Model):
 
 
 class BoardIn(Model):
-    """A board as it is added. ``position_dependent``: an image runs only in the slot it was linked for."""
+    """A board as it is added. ``runs``: where its code runs, in any slot, only in the slot it was linked for, or at
+    ``run_address``, where the boot loader maps the slot that it starts."""
 
     name: Name
     vendor_domain: Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]+(\.[a-z0-9-]+)+$", max_length=200)]
     lines: list[Name] = Field(min_length=1, max_length=50)
-    hw_revs: list[Annotated[int, Field(ge=0, le=65535)]] = Field(min_length=1, max_length=50)
+    hw_revs: list[Annotated[int, Field(ge=0, le=LARGEST_REVISION)]] = Field(min_length=1, max_length=50)
     slots: list[Slot] = Field(min_length=1, max_length=32)
-    position_dependent: bool = False
+    runs: Runs = Runs.ANYWHERE
+    run_address: Whole | None = None
     check_in: Duration = "5m"
     check_in_exceptions: list[CheckInException] = Field(default=[], max_length=20)
 
@@ -57,7 +61,8 @@ class BoardOut(Shown):
     lines: list[str]
     hw_revs: list[int]
     slots: list[Slot]
-    position_dependent: bool
+    runs: Runs
+    run_address: int | None = None
     single_slot: bool
     check_in: str
     check_in_exceptions: list[CheckInException]

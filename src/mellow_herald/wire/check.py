@@ -6,9 +6,11 @@ from pydantic import Field
 
 from mellow_herald.core.appearance import Kind
 from mellow_herald.core.checks import Verdict
+from mellow_herald.core.leaks import LeakKind
+from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.wire.model import Digest, Model, Name, Shown, Text, Version, Whole
 
-Revision = Annotated[int, Field(ge=0, le=65535)]
+Revision = Annotated[int, Field(ge=0, le=LARGEST_REVISION)]
 
 
 class CheckOut(Shown):
@@ -26,6 +28,14 @@ class AllowedIn(Model):
     lower_version: bool = False
     cut_off_for_good: bool = False
     as_is: bool = False
+    keeps_secret: Annotated[str, Field(max_length=500)] = ""
+
+
+class LeakIn(Model):
+    """Something of a secret's shape at ``offset`` of an image; the secret itself is not told."""
+
+    kind: LeakKind
+    offset: Whole
 
 
 class ImageIn(Model):
@@ -35,7 +45,7 @@ class ImageIn(Model):
     version: Version
     digest: Digest
     size: Whole
-    updater: Annotated[int, Field(ge=0, le=65535)] = 1
+    updater: Annotated[int, Field(ge=0, le=LARGEST_REVISION)] = 1
     build_id: Text = ""
     build_time: Whole = 0
     slot: Annotated[int, Field(ge=0, le=31)] | None = None
@@ -43,6 +53,7 @@ class ImageIn(Model):
     read: bool = False
     seems: Kind | None = None
     seems_words: Text = ""
+    leaks: list[LeakIn] = Field(default=[], max_length=64)
 
 
 class CheckAsk(Model):
@@ -54,6 +65,6 @@ class CheckAsk(Model):
     floor: Whole
     vendor_domain: Text | None = None
     hw_rev_min: Revision = 0
-    hw_rev_max: Revision = 65535
+    hw_rev_max: Revision = LARGEST_REVISION
     images: list[ImageIn] = Field(min_length=1, max_length=32)
     allowed: AllowedIn = AllowedIn()

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
 from mellow_herald.core.attempt import REASONS, DownloadStep, State
+from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.order import Order
 from mellow_herald.wire.model import Digest, Name, Text, Version, Whole
 
@@ -24,7 +25,7 @@ class EnrolmentIn(DeviceModel):
     serial: Name
     board: Name
     line: Name
-    hw_rev: Annotated[int, Field(ge=0, le=65535)]
+    hw_rev: Annotated[int, Field(ge=0, le=LARGEST_REVISION)]
     code: ShortText
     nonce: Annotated[str, StringConstraints(min_length=16, max_length=64, pattern=r"^[A-Za-z0-9_-]+$")]
     labels: dict[Name, ShortText] = Field(default_factory=dict, max_length=32)
@@ -62,13 +63,15 @@ class Condition(DeviceModel):
 
 
 class CheckinIn(DeviceModel):
-    """What the device runs and how it is. ``boots`` and ``seq`` order check-ins and reports of one device."""
+    """What the device runs, read from its flash when it started, and how it is. ``boots`` and ``seq`` order check-ins
+    and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet."""
 
     boots: Whole
     seq: Whole
     ready: bool = False
     running: dict[Name, Content] = Field(default_factory=dict, max_length=16)
     standby: dict[Name, Content] = Field(default_factory=dict, max_length=16)
+    trial: bool = False
     updater: Annotated[int, Field(ge=0, le=255)] = 1
     condition: Condition = Field(default_factory=Condition)
     uptime_s: Whole = 0
@@ -105,7 +108,8 @@ class RefusedReport(DeviceModel):
 
 class OrderOut(DeviceModel):
     """The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest. ``urgent``
-    asks for it without the owner's postponement; ``log`` asks for log lines until an answer no longer does."""
+    asks for it without the owner's postponement; ``log`` asks for log lines until an answer no longer does. Orders to
+    switch say what is ``to`` run afterwards, the digest of every component (from updater 2 on)."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
 
@@ -113,6 +117,7 @@ class OrderOut(DeviceModel):
     attempt: int | None = None
     try_number: int = Field(default=1, alias="try")
     manifest: Digest | None = None
+    to: dict[Name, Digest] | None = None
     clearance: Clearance | None = None
     trial_s: int = 30
     next_checkin_s: int
@@ -133,7 +138,7 @@ class SelfTest(DeviceModel):
 class ReportIn(DeviceModel):
     """One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time. With
     ``goes_on`` a failure is that of one ``component`` alone: the device goes on with the others, which the release must
-    allow."""
+    allow. ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on)."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
 
@@ -156,6 +161,7 @@ class ReportIn(DeviceModel):
     reason: Name | None = None
     component: Name | None = None
     goes_on: bool = False
+    digests: dict[Name, Digest] = Field(default_factory=dict, max_length=16)
     tests: list[SelfTest] = Field(default_factory=list, max_length=64)
     at: datetime | None = None
     detail: Text = ""

@@ -62,13 +62,15 @@ class PresenceSample(Shown):
 
 
 class Overview(Shown):
-    """What needs a person, what is moving, and who is there."""
+    """What needs a person, what is moving, and who is there. ``ended`` are the rollouts that ended in the last days,
+    the latest first."""
 
     now: Time
     scale: float
     presence: dict[Presence, int]
     versions: list[VersionCount]
     moving: list[RolloutOut]
+    ended: list[RolloutOut] = Field(default_factory=list)
     asking: int
     unknown_builds: int
     attention: list[Attention] = Field(default_factory=list)

@@ -71,14 +71,36 @@ class PinIn(Model):
 
 
 class DeviceEdit(Model):
-    """What may be changed of a device: labels (null takes one off; others stay), the note, and the gateway before it
-    (empty: none)."""
+    """What may be changed of a device: labels (null takes one off; others stay), the note, the gateway before it
+    (empty: none), and whether it is a bench device, on which local builds are tried."""
 
     labels: dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")] | None] = Field(
         default_factory=dict, max_length=32
     )
     note: Text | None = None
     gateway: Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")] | None = None
+    on_bench: bool | None = None
+
+
+class LabelsIn(Model):
+    """Puts labels on devices or takes them off (null; others stay), and marks them as bench devices or no longer: those
+    a selector picks, or those named."""
+
+    labels: dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")] | None] = Field(
+        default_factory=dict, max_length=32
+    )
+    on_bench: bool | None = None
+    where: Where | None = None
+    serials: list[Name] = Field(default_factory=list, max_length=10_000)
+    reason: Annotated[str, StringConstraints(max_length=500, pattern=r"^[^\x00]*$")] = ""
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> "LabelsIn":
+        if (self.where is None) == (not self.serials):
+            raise ValueError("say which devices: either where, or serials")
+        if not self.labels and self.on_bench is None:
+            raise ValueError("say what to change: labels, or on_bench")
+        return self
 
 
 class LogAsk(Model):
@@ -88,13 +110,14 @@ class LogAsk(Model):
 
 
 class InstallIn(Model):
-    """Brings a release to one device at once. ``again``: it runs it already and is to get it once more; ``older`` and
-    ``over_unknown_build`` are meant although they are unusual."""
+    """Brings a release to one device at once. ``again``: it runs it already and is to get it once more; ``older``,
+    ``over_unknown_build`` and ``over_bench_build`` are meant although they are unusual."""
 
     release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
     again: bool = False
     older: bool = False
     over_unknown_build: bool = False
+    over_bench_build: bool = False
     reason: Annotated[str, StringConstraints(min_length=3, max_length=500, pattern=r"^[^\x00]*$")] = (
         "tried on one device"
     )
@@ -111,9 +134,10 @@ class LogLineOut(Shown):
 
 
 class DeviceOut(Shown):
-    """A device as last heard; ``seen_at`` is the age of all of it. ``runs`` is ``release``, ``unknown-build``,
-    ``recovery`` or ``unreadable``; ``waiting`` says in words what is waited for, ``waiting_until`` until when that is
-    expected."""
+    """A device as last heard; ``seen_at`` is the age of all of it. ``runs`` is ``release``, ``bench-build``,
+    ``unknown-build``, ``recovery`` or ``unreadable``; ``on_bench`` marks a bench device; ``version`` is that of its
+    bytes where a release has them, ``says_version`` what it says itself: where they differ (``version_differs``), the
+    bytes are right; ``waiting`` says in words what is waited for, ``waiting_until`` until when that is expected."""
 
     id: int
     serial: str
@@ -128,9 +152,12 @@ class DeviceOut(Shown):
     seq: int | None = None
     next_checkin_at: Time | None
     version: str | None
+    says_version: str | None = None
+    version_differs: bool = False
     digest: str | None
     known_build: bool | None
     runs: str | None = None
+    on_bench: bool = False
     rescued_at: Time | None = None
     cloned_at: Time | None = None
     floor: int | None
@@ -170,9 +197,47 @@ class TimelineEntry(Shown):
     log: str = ""
 
 
+class ReleaseForDevice(Shown):
+    """A release of a device's board, and whether it could take it: ``reason`` and ``why`` say why it would be passed
+    over now, ``mend`` what can be done about it."""
+
+    id: int
+    release: str
+    version: str
+    line: str
+    state: str
+    runs_it: bool
+    could_take: bool
+    reason: str | None = None
+    why: str = ""
+    mend: str = ""
+
+
+class Taken(Shown):
+    """What a device was brought, by which rollout, and what became of it there."""
+
+    at: Time
+    release_id: int
+    release: str
+    scratch: bool
+    rollout_id: int
+    rollout: str
+    state: str
+    reason: str | None
+    from_version: str | None
+
+
+class DeviceReleases(Shown):
+    """The releases of a device's board, the highest version first, and what it was brought, newest first."""
+
+    releases: list[ReleaseForDevice]
+    history: list[Taken]
+
+
 class DeviceDetail(DeviceOut):
     """Everything known of one device. ``obstacles`` say why it cannot be updated (none: it can), ``behind`` are the
-    devices that reach the network through it, ``way_back`` tells whether it can go back without a download."""
+    devices that reach the network through it, ``way_back`` tells whether it can go back without a download;
+    ``standby_failed`` is why it cannot, where the other slot holds an image that went bad on it."""
 
     updater: int | None
     running: dict[str, Any]
@@ -192,5 +257,6 @@ class DeviceDetail(DeviceOut):
     behind: list[str] = Field(default_factory=list)
     obstacles: list[str] = Field(default_factory=list)
     way_back: bool = False
+    standby_failed: str | None = None
     log_until: Time | None = None
     timeline: list[TimelineEntry]

@@ -12,14 +12,31 @@ class Refusal(Shown):
     detail: str
 
 
+class FieldChange(Shown):
+    """A value before and after; null: nothing there."""
+
+    before: str | None
+    after: str | None
+
+
+class Change(Shown):
+    """What an import does to a device that is known, by label, note or gateway."""
+
+    serial: str
+    fields: dict[str, FieldChange]
+
+
 class ImportReport(Shown):
-    """What an import did (or with ``check`` would do). ``refusals`` has the first thousand."""
+    """What an import did (or with ``check`` would do). ``refusals`` has the first thousand, and so have ``new`` and
+    ``changes``, which say with ``check`` what would be added and changed."""
 
     added: int
     changed: int
     unchanged: int
     refused: int
     refusals: list[Refusal]
+    new: list[str] = []
+    changes: list[Change] = []
 
 
 class Visit(Shown):

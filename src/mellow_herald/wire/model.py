@@ -6,6 +6,7 @@ from typing import Annotated, Generic, TypeVar
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints
 
 from mellow_herald.core.duration import parse_duration
+from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.version import parse_version
 
@@ -33,7 +34,7 @@ Version = Annotated[
 ]
 Labels = dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]]
 # The largest whole number that PostgreSQL's bigint and JSON readers both keep exact.
-Whole = Annotated[int, Field(ge=0, le=2**53 - 1)]
+Whole = Annotated[int, Field(ge=0, le=LARGEST_INTEGER)]
 Time = datetime
 
 

@@ -3,12 +3,12 @@
 from datetime import date, datetime, time
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, Field, StringConstraints, model_validator
+from pydantic import AfterValidator, Field, StrictBool, StringConstraints, model_validator
 
 from mellow_herald.core.calendar import DAYS, Use, Window, end_of_day, local_moment, zone_named
 from mellow_herald.core.duration import parse_duration
+from mellow_herald.core.eligibility import Allow
 from mellow_herald.core.needs import BATTERY_AT_LEAST, Needs
-from mellow_herald.core.placement import Allow
 from mellow_herald.core.plan import (
     Brake,
     Calendar,
@@ -25,10 +25,13 @@ from mellow_herald.wire.model import Duration, Model, Name, Text, Title, checked
 
 Target = Annotated[str, StringConstraints(max_length=20_000, pattern=r"^[^\x00]*$")]
 Zone = Annotated[
-    str, StringConstraints(max_length=64), AfterValidator(lambda v: checked(v, zone_named)),
+    str,
+    StringConstraints(max_length=64),
+    AfterValidator(lambda v: checked(v, zone_named)),
     Field(examples=["Europe/Dublin"]),
-]  # fmt: skip
+]
 Clock = Annotated[str, StringConstraints(pattern=r"^([01]\d|2[0-3]):[0-5]\d$"), Field(examples=["02:30"])]
+NO_LIST = "in_list = 0"
 Day = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 Share = Annotated[float, Field(ge=0, le=1)]
 AtOnce = Annotated[int, Field(ge=1, le=10_000_000)]
@@ -64,9 +67,9 @@ class PlanDevice(Model):
     ``links`` it may download (none named: any), and that it is not busy when it switches."""
 
     battery_at_least: Annotated[int, Field(ge=0, le=100)] = BATTERY_AT_LEAST
-    charging: bool = False
+    charging: StrictBool = False
     links: Annotated[list[Name], Field(max_length=20)] = Field(default_factory=list)
-    not_busy: bool = True
+    not_busy: StrictBool = True
 
 
 class PlanOwner(Model):
@@ -75,7 +78,7 @@ class PlanOwner(Model):
 
     may_postpone: Annotated[int, Field(ge=0, le=100)] = 3
     postpone_by: Duration = "1d"
-    must_consent: bool = False
+    must_consent: StrictBool = False
     message: Annotated[Text, Field(max_length=500)] = ""
     contact: Annotated[Text, Field(max_length=200)] = ""
 
@@ -88,11 +91,14 @@ class PlanPace(Model):
 
 
 class PlanNumbers(Model):
-    """How often a device tries again and how long it is waited for."""
+    """How often a device tries again (what ran and was found bad only with ``retry_bad``) and how long it is waited
+    for: ``answer_within`` for its word, ``wait_at_most`` for a condition that it does not meet."""
 
     retries: Annotated[int, Field(ge=0, le=20)] = 2
+    retry_bad: StrictBool = False
     retry_pause: Duration = "5m"
     answer_within: Duration = "30m"
+    wait_at_most: Duration = "1d"
     trial_for: Duration = "30s"
 
 
@@ -139,21 +145,23 @@ class PlanRing(Model):
 
 
 class PlanDocument(Model):
-    """A plan. ``target`` is a selector or ``@NAME`` of a selection, ``leave_out`` a selector of exceptions;
-    ``allow`` names what is meant although it is unusual; ``urgent`` does not wait for owners who postponed;
-    ``switch`` says whether a staged image is switched to as soon as it may or when the device restarts by itself;
-    with ``latecomers`` the rollout goes on after its last ring until nobody is left; ``log`` asks the devices for
-    their log lines."""
+    """A plan. ``target`` is a selector or ``@NAME`` of a selection; a plan file may name a list of serials instead
+    (``target_file``, one a line), which is kept by the service before the plan is sent; ``leave_out`` a selector of
+    exceptions; ``allow`` names what is meant although it is unusual; ``urgent`` does not wait for owners who postponed;
+    ``switch`` says whether a staged image is switched to as soon as it may or when the device restarts by itself; with
+    ``latecomers`` the rollout goes on after its last ring until nobody is left; ``log`` asks the devices for their log
+    lines."""
 
     name: Title
     release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
-    target: Annotated[Target, Field(examples=["board = comb-s1 and line = hive-scale"])]
+    target: Annotated[Target, Field(examples=["board = comb-s1 and line = hive-scale"])] = ""
+    target_file: Annotated[Text, Field(max_length=1000)] | None = None
     leave_out: Target | None = None
-    allow: Annotated[list[Allow], Field(max_length=3)] = Field(default_factory=list)
-    urgent: bool = False
+    allow: Annotated[list[Allow], Field(max_length=4)] = Field(default_factory=list)
+    urgent: StrictBool = False
     switch: Switch = Switch.WHEN_STAGED
-    latecomers: bool = False
-    log: bool = False
+    latecomers: StrictBool = False
+    log: StrictBool = False
     calendar: PlanCalendar = Field(default_factory=PlanCalendar)
     device: PlanDevice = Field(default_factory=PlanDevice)
     owner: PlanOwner = Field(default_factory=PlanOwner)
@@ -168,14 +176,24 @@ class PlanDocument(Model):
         # Editors look for the address of the schema in this key.
         return {key: value for key, value in data.items() if key != "$schema"} if isinstance(data, dict) else data
 
+    @model_validator(mode="after")
+    def _one_target(self) -> "PlanDocument":
+        if bool(self.target) == (self.target_file is not None):
+            raise ValueError("say whom it is for: either target, or target_file")
+        return self
+
     @property
     def needs(self) -> Needs:
         """What the core asks of a device's condition."""
         asked = self.device
         return Needs(
-            asked.battery_at_least, asked.charging, tuple(asked.links), asked.not_busy, self.urgent,
+            asked.battery_at_least,
+            asked.charging,
+            tuple(asked.links),
+            asked.not_busy,
+            self.urgent,
             self.owner.must_consent,
-        )  # fmt: skip
+        )
 
     def to_plan(self) -> Plan:
         """The plan the core works with; raises ``Refused`` where a value makes no sense."""
@@ -190,16 +208,24 @@ class PlanDocument(Model):
         )
         rings = tuple(
             Ring(
-                ring.name, parse_duration(ring.soak), ring.enough, ring.where, tuple(ring.serials), ring.count,
-                ring.share, tuple(ring.spread_over), ring.opens,
+                ring.name,
+                parse_duration(ring.soak),
+                ring.enough,
+                ring.where,
+                tuple(ring.serials),
+                ring.count,
+                ring.share,
+                tuple(ring.spread_over),
+                ring.opens,
                 None if ring.not_before is None else local_moment(ring.not_before, zone),
             )
             for ring in self.rings
-        )  # fmt: skip
+        )
         plan = Plan(
             name=self.name,
             release=parse_release_name(self.release),
-            target=self.target,
+            # Whom a file names is known only once its list is kept.
+            target=self.target or NO_LIST,
             leave_out=self.leave_out,
             rings=rings,
             switch=self.switch,
@@ -211,16 +237,22 @@ class PlanDocument(Model):
             ),
             pace=Pace(self.pace.downloading_at_once, self.pace.at_risk_at_once),
             brake=Brake(
-                brake.firmware_limit, brake.delivery_limit, brake.alpha, tuple(brake.watch_by), brake.min_good,
+                brake.firmware_limit,
+                brake.delivery_limit,
+                brake.alpha,
+                tuple(brake.watch_by),
+                brake.min_good,
                 brake.hard_stop,
                 tuple(ReadingRule(one.name, one.worse, one.by, one.at_least) for one in brake.readings),
             ),
             retries=numbers.retries,
             retry_pause=parse_duration(numbers.retry_pause),
             answer_within=parse_duration(numbers.answer_within),
+            wait_at_most=parse_duration(numbers.wait_at_most),
             trial_for=parse_duration(numbers.trial_for),
+            retry_bad=numbers.retry_bad,
             allow=frozenset(self.allow),
             log=self.log,
-        )  # fmt: skip
+        )
         plan.check()
         return plan

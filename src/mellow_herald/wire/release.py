@@ -13,11 +13,13 @@ Notes = Annotated[str, StringConstraints(max_length=16 * 1024, pattern=r"^[^\x00
 
 
 class ReleaseState(StrEnum):
-    """Where a release stands: ``draft`` is uploaded and checked but not offered, ``withdrawn`` not offered any more."""
+    """Where a release stands: ``draft`` is uploaded and checked but not offered, ``withdrawn`` not offered any more;
+    ``scratch`` is what was brought to a bench device, and is no release."""
 
     DRAFT = "draft"
     PUBLISHED = "published"
     WITHDRAWN = "withdrawn"
+    SCRATCH = "scratch"
 
 
 class ReleaseComponent(Shown):
@@ -37,7 +39,8 @@ class ReleaseComponent(Shown):
 
 
 class ReleaseOut(Shown):
-    """A release. ``running`` counts devices that run it now, ``on_the_way`` live attempts towards it; ``needs`` is the
+    """A release. ``running`` counts devices that run it now, ``version_differs`` those of them that say
+    another version of themselves, ``on_the_way`` live attempts towards it; ``needs`` is the
     least version of each named component that a device must run before; ``notes`` are Markdown."""
 
     id: int
@@ -67,7 +70,8 @@ class ReleaseOut(Shown):
     withdrawn_why: str | None = None
     cleaned_at: Time | None = None
     baseline: bool = False
-    running: int = 0
+    running: int
+    version_differs: int = 0
     on_the_way: int = 0
     checks: list[CheckOut] = []
     already_there: bool = False

@@ -1,5 +1,7 @@
 """What happened in a rollout, for people who were not there."""
 
+from typing import Any
+
 from mellow_herald.core.attempt import State
 from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.event import JournalEntry
@@ -45,17 +47,30 @@ class RingReport(Shown):
     spent: list[Spent]
 
 
-class FailureReport(Shown):
-    """A device that went bad, with its last words."""
+class FailureOut(Shown):
+    """A try that went bad: why, and what its device told of it (or, where ``said_by`` is ``service``, what the service
+    saw): the self-tests, and its log, of which the last few lines where not all were asked for; ``log_lines`` is how
+    many there are. ``state`` is that of its attempt now, ``facts`` are the device's as they were
+    when its ring opened; ``left_out`` tells that the rollout went on without it."""
 
+    attempt_id: int
     serial: str
     hw_rev: int
     ring: int
     state: State
-    reason: str | None
+    from_version: str | None
+    facts: dict[str, str]
     at: Time
+    try_number: int
+    tries: int
+    reason: str
+    said_by: str
+    component: str | None
     detail: str
+    tests: list[dict[str, Any]]
     log: str
+    log_lines: int
+    left_out: bool
 
 
 class ReportOut(Shown):
@@ -67,5 +82,5 @@ class ReportOut(Shown):
     course: CourseOut
     brakes: BrakesOut
     suspects: SuspectsOut
-    failures: list[FailureReport]
+    failures: list[FailureOut]
     decisions: list[JournalEntry]

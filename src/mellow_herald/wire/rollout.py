@@ -1,20 +1,23 @@
 """Rollouts and attempts."""
 
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import Field
 
 from mellow_herald.core.attempt import State
+from mellow_herald.core.choices import Do
 from mellow_herald.core.plan import Opens
-from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
-from mellow_herald.wire.model import Model, Shown, Text, Time
-from mellow_herald.wire.plan import PlanDocument, PlanPace, PlanRing, Target
+from mellow_herald.core.rollout import Outcome, RingState, RolloutKind, RolloutState
+from mellow_herald.wire.model import Duration, Model, Shown, Text, Time
+from mellow_herald.wire.plan import PlanCalendar, PlanDocument, PlanPace, PlanRing, Target
 
 
 class RingOut(Shown):
     """One ring as it stands, with its attempts counted by state. ``planned`` is how many devices it was to have when it
     was planned, ``targeted`` how many have an attempt, ``ever_bad`` how many of those ever went bad; ``opens`` and
-    ``not_before`` are those of its plan; ``asks_why`` says why it awaits go."""
+    ``not_before`` are those of its plan; ``asks_why`` says why it awaits go, ``stands_why`` why it stands still.
+    ``set_aside`` counts devices that hold it no longer, by what they wait for. A ring that is not open yet opens at
+    ``earliest`` (a bound that moves as long as devices are under way), when what it ``hangs_on`` has come to pass."""
 
     position: int
     name: str
@@ -26,32 +29,53 @@ class RingOut(Shown):
     not_before: Time | None
     go_at: Time | None
     asks_why: str | None
+    stands_why: str | None
     opened_at: Time | None
     soak_until: Time | None
     done_at: Time | None
     states: dict[State, int]
     ever_bad: int
+    set_aside: dict[str, int] = Field(default_factory=dict)
+    earliest: Time | None = None
+    hangs_on: list[str] = Field(default_factory=list)
+
+
+class ChoiceOut(Shown):
+    """One way on where somebody has to choose: what it does in ``words``, its ``command``, and how many ``devices`` it
+    touches, where that is known."""
+
+    do: Do
+    words: str
+    command: str | None
+    devices: int | None
 
 
 class RolloutOut(Shown):
-    """A rollout as it stands. ``kind`` is ``forward``, ``rollback`` (of the rollout ``rolls_back``) or ``swap``;
-    ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1; ``choices`` says what can be done next
-    where it stands still; ``revision`` counts edits of the plan. ``exposed`` counts devices ever cleared, ``at_risk``
-    those not yet decided, ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have
-    an attempt nor were passed over, so that targeted = passed over + never given + attempts by state. ``waiting``
-    counts what live attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they
-    first went bad. ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said."""
+    """A rollout as it stands at ``now`` (service time). ``kind`` is ``forward``, ``rollback`` (of the rollout
+    ``rolls_back``) or ``swap``; ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1;
+    ``stands_still`` says why nothing in it moves by itself any more, ``choices`` what can be done next where somebody
+    has to; ``revision`` counts edits of the plan. ``exposed`` counts devices ever cleared, ``at_risk`` those not yet
+    decided, ``downloading`` those told to fetch; ``never_given`` are targeted devices that neither have an attempt nor
+    were passed over, so that targeted = passed over + never given + attempts by state. ``outcome`` is what it came to,
+    None while it goes on; ``halted_why`` says why it was last halted, whatever came of it. ``ever_bad`` counts the
+    attempts that ever went bad, ``unasked`` those that switched without clearance. ``waiting`` counts what live
+    attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
+    ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said."""
 
+    now: Time
     id: int
     kind: RolloutKind
     rolls_back: int | None
     rolled_back_by: list[int]
     round: int
-    choices: list[str]
+    choices: list[ChoiceOut]
+    stands_still: str | None
     name: str
     release: str
     state: RolloutState
+    outcome: Outcome | None
     reason: str | None
+    halted_why: str | None
     revision: int
     overtakes: bool
     created_by: str
@@ -65,6 +89,8 @@ class RolloutOut(Shown):
     waiting: dict[str, int]
     reasons: dict[str, int]
     harm: dict[str, int]
+    ever_bad: int
+    unasked: int
     exposed: int
     at_risk: int
     downloading: int
@@ -89,12 +115,30 @@ class PartOut(Shown):
     detail: str
 
 
+class SettlementOut(Shown):
+    """An attempt that stood wrong, and was settled after the fact by what its device had last said: how it stood
+    before, how it stands since, and why."""
+
+    at: Time
+    serial: str
+    rollout_id: int
+    attempt_id: int
+    state_before: State
+    reason_before: str | None
+    state: State
+    reason: str | None
+    why: str
+
+
 class AttemptOut(Shown):
     """One device's passage through a rollout. ``waiting`` says in words what is waited for, ``waiting_until`` when that
     is expected to be over; ``parts`` shows every component of a release that has several. ``harmed_at`` and
-    ``undelivered_at`` are when it first went bad after and before it was exposed. ``settings`` tells whether they are
-    ``kept`` or ``changed`` since before the switch, once that is known; ``way`` is ``back`` where the device is brought
-    back to what it came from."""
+    ``undelivered_at`` are when it first went bad after and before it was exposed, as its round counts;
+    ``first_bad_at``, ``first_bad_why`` and ``first_bad_try`` when, why and in which try it ever did. ``unasked_at`` is
+    when it switched without clearance; ``left_out`` tells that the rollout goes on without it. ``settings`` tells
+    whether they are ``kept`` or ``changed`` since before the switch, once that is known; ``way`` is ``back`` where the
+    device is brought back to what it came from. ``says_version`` is what it says of itself, where that is not the
+    version of the bytes that it runs (``version-differs``)."""
 
     id: int
     rollout_id: int
@@ -118,10 +162,17 @@ class AttemptOut(Shown):
     from_version: str | None
     way: str | None = None
     settings: str | None = None
+    says_version: str | None = None
     harmed_at: Time | None
     harmed_why: str | None
     undelivered_at: Time | None
     undelivered_why: str | None
+    first_bad_at: Time | None
+    first_bad_why: str | None
+    first_bad_try: int | None
+    unasked_at: Time | None
+    waiting_since: Time | None
+    left_out: bool
     parts: list[PartOut] = Field(default_factory=list)
     exposed_at: Time | None
     confirmed_at: Time | None
@@ -141,12 +192,45 @@ class ResumeIn(ReasonIn):
 
 
 class PlanEdit(Model):
-    """What may still be changed in a plan that runs: its pace, and rings that are not open yet. ``rings`` is the whole
-    list, those that are open as they stand; ``reason`` goes to the journal."""
+    """What may still be changed in a plan that runs: its pace, its calendar (all of it, but for the start once that is
+    over), ``wait_at_most``, and rings. ``rings`` is the whole list, those that are open as they stand, but for their
+    ``enough``; ``reason`` goes to the journal."""
 
     pace: PlanPace | None = None
+    calendar: PlanCalendar | None = None
+    wait_at_most: Duration | None = None
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)] | None = None
     reason: Annotated[Text, Field(min_length=3)]
+
+
+class PlanChange(Shown):
+    """One key of a plan that would change, e.g. ``pace.at_risk_at_once`` or ``rings.pilot``."""
+
+    key: str
+    before: Any
+    after: Any
+
+
+class PlanEditPreview(Shown):
+    """What a change of the plan would do now: which keys change, and in words whom that touches. ``revision`` is that
+    of the plan it was held against: send it as ``If-Match`` with the change."""
+
+    revision: int
+    changes: list[PlanChange]
+    effects: list[str]
+
+
+class RetryIn(ReasonIn):
+    """Why all bad devices of a ring are tried again; ``ring`` is its position, all rings by default."""
+
+    ring: Annotated[int, Field(ge=0, le=50)] | None = None
+
+
+class LeaveOutIn(ReasonIn):
+    """Why a rollout goes on without some devices: those that ``where`` picks, or else those that keep the ring that
+    stands still from going on."""
+
+    where: Target | None = None
 
 
 class GoIn(Model):
@@ -173,9 +257,21 @@ class DrawnDevice(Shown):
     labels: dict[str, str]
 
 
+class ForeseenOut(Shown):
+    """How many devices of a ring can meet a condition within the next 24 hours, from their hours of the last week:
+    ``low``, ``expected`` and ``high`` of those with at least three days of history, ``unknown`` the others. The
+    condition ``all`` is that of every need and the plan's windows together."""
+
+    condition: str
+    low: int
+    expected: float
+    high: int
+    unknown: int
+
+
 class RingPreview(Shown):
     """What a ring would be like; see ``core.forecast.RingForecast`` for its estimates. ``presence`` counts its devices
-    by presence, of a sample of ``sampled`` where there are many."""
+    by presence, of a sample of ``sampled`` where there are many; ``foreseen`` is of the same sample."""
 
     position: int
     name: str
@@ -184,6 +280,7 @@ class RingPreview(Shown):
     coverage: list[CoverageOut]
     presence: dict[str, int]
     sampled: int
+    foreseen: list[ForeseenOut] = Field(default_factory=list)
     bytes: int
     opens: Time | None
     first_sign: Time | None

@@ -26,12 +26,15 @@ class SuspectOut(Shown):
 
 class SuspectsOut(Shown):
     """The suspects of a rollout, the strongest first, among its ``decided`` devices; of all that are named, at most the
-    share ``false_rate`` is expected to be false."""
+    share ``false_rate`` is expected to be false. Where none is beyond chance, ``candidate`` is the fact that comes
+    nearest. Devices that the rollout left out are no evidence, unless they were asked for (``excepted``)."""
 
     rollout: int
     kind: BrakeKind
     decided: int
     bad: int
     false_rate: float
+    excepted: bool
     suspects: list[SuspectOut]
+    candidate: SuspectOut | None
     words: str

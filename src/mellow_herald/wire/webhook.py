@@ -7,9 +7,10 @@ from pydantic import Field, StringConstraints
 from mellow_herald.wire.model import Model, Shown, Text, Time
 
 Address = Annotated[
-    str, StringConstraints(max_length=2000, pattern=r"^https?://[^\s\x00/?#]+([/?#][^\s\x00]*)?$"),
+    str,
+    StringConstraints(max_length=2000, pattern=r"^https?://[^\s\x00/?#]+([/?#][^\s\x00]*)?$"),
     Field(examples=["https://events.thistledown.example/herald"]),
-]  # fmt: skip
+]
 EventKind = Literal["rollout", "attempt", "device", "release", "admission"]
 
 

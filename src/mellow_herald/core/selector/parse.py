@@ -81,27 +81,27 @@ class _Build(Transformer[Token, Node]):
         return str(token)[1:-1] if token.type == "QUOTED" else str(token)
 
     def presence(self, items: list[Any]) -> Node:
-        return Has(_known(str(items[0])))
+        return Has(_must_be_fact(str(items[0])))
 
     def like(self, items: list[Any]) -> Node:
-        name, pattern = _known(str(items[0])), str(items[1])
+        name, pattern = _must_be_fact(str(items[0])), str(items[1])
         if kind_of(name) is not Kind.TEXT:
             raise Refused("bad-selector", f"{name} is not text; ~ compares text with a pattern.", EXAMPLE)
         return Like(name, pattern)
 
     def comparison(self, items: list[Any]) -> Node:
         name, op, value = items
-        typed = _typed(_known(str(name)), value)
+        typed = _typed(_must_be_fact(str(name)), value)
         if isinstance(typed, bool) and op not in ("=", "!="):
             raise Refused("bad-selector", f"{name} is yes or no and cannot be compared with {op}.")
         return Compare(str(name), str(op), typed)
 
     def one_of(self, items: list[Any]) -> Node:
         name, *values = items
-        return OneOf(_known(str(name)), tuple(_typed(str(name), value) for value in values))
+        return OneOf(_must_be_fact(str(name)), tuple(_typed(str(name), value) for value in values))
 
 
-def _known(name: str) -> str:
+def _must_be_fact(name: str) -> str:
     """The name, unless it is nearly that of a fact: a slip of the pen would otherwise be a label nobody has."""
     near = [] if name in FACTS or "." in name else get_close_matches(name, FACTS, n=1, cutoff=0.84)
     if near:

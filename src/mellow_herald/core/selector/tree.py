@@ -26,10 +26,13 @@ FACTS: dict[str, Kind] = {
     "admission": Kind.TEXT,
     "gateway": Kind.TEXT,
     "known_build": Kind.FLAG,
-    "runs": Kind.TEXT,  # release, unknown-build, recovery or unreadable
+    "runs": Kind.TEXT,  # release, bench-build, unknown-build, recovery or unreadable
+    "version_differs": Kind.FLAG,  # it says another version of itself than its bytes were published as
+    "on_bench": Kind.FLAG,  # marked as a bench device
     "rescued": Kind.FLAG,
     "cloned": Kind.FLAG,
     "restart_loop": Kind.FLAG,
+    "in_list": Kind.NUMBER,  # named in the list of this number
     "in_rollout": Kind.FLAG,
     "overtakable": Kind.FLAG,  # in a rollout that has not told it yet, or whose turn for it has not come
     "pinned": Kind.FLAG,

@@ -2,8 +2,8 @@
 
 from fastapi import APIRouter
 
-from mellow_herald.service import baselines
 from mellow_herald.service.api.parameters import Ctx
+from mellow_herald.service.fleet import baselines
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import problems
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview, BaselineSwitch
@@ -26,8 +26,8 @@ async def preview_baseline(board: Name, line: Name, who: Anyone, context: Ctx) -
 
 @router.patch("/baselines/{board}/{line}", responses=problems(404))
 async def switch_baseline(
-    board: Name, line: Name, said: BaselineSwitch, who: Operator, context: Ctx
+    board: Name, line: Name, body: BaselineSwitch, who: Operator, context: Ctx
 ) -> BaselinePreview:
     """Lets a baseline bring devices that arrive, or no longer."""
-    await baselines.switch(context, board, line, said.brings, who.name, said.reason)
+    await baselines.switch(context, board, line, body.brings, who.name, body.reason)
     return await baselines.preview(context, board, line)

@@ -1,24 +1,25 @@
 """Boards."""
 
 from datetime import timedelta
-from typing import Any
 
 from fastapi import APIRouter, Response
 
+from mellow_herald.core.board import Runs
 from mellow_herald.core.duration import parse_duration, write_duration
 from mellow_herald.service.api.parameters import Ctx
-from mellow_herald.service.feed import load_intervals
+from mellow_herald.service.feed import load_boards
 from mellow_herald.service.people import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.store import boards
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
+from mellow_herald.store.rows import StoredBoard
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.model import Name
 
 router = APIRouter(tags=["boards"])
 
 
-def _shown(row: Any) -> BoardOut:
+def _shown(row: StoredBoard) -> BoardOut:
     facts = boards.board_facts(row)
     check_in = write_duration(timedelta(seconds=row["check_in_s"]))
     return BoardOut.model_validate({**row, "check_in": check_in, "single_slot": len(facts.slots_of("app")) == 1})
@@ -40,6 +41,10 @@ async def add_board(board: BoardIn, who: Publisher, response: Response, context:
         raise ProblemError(422, "bad-values", "slots: each slot needs a name of its own.")
     if not any(slot.component == "app" for slot in board.slots):
         raise ProblemError(422, "bad-values", "slots: none is for component app, which every device has.")
+    if (board.runs is Runs.MAPPED) != (board.run_address is not None):
+        raise ProblemError(
+            422, "bad-values", 'run_address: the address that code is linked for goes together with runs = "mapped".'
+        )
     for number, exception in enumerate(board.check_in_exceptions):
         _seconds(exception.every, f"check_in_exceptions.{number}.every")
     values = {**board.model_dump(exclude={"check_in"}), "check_in_s": _seconds(board.check_in, "check_in")}
@@ -50,7 +55,7 @@ async def add_board(board: BoardIn, who: Publisher, response: Response, context:
         await write_journal(connection, JournalEntry(now, who.name, what, board.name, "from a board file"))
         (row,) = await boards.list_boards(connection, board.name)
     response.status_code = 201 if new else 200
-    await load_intervals(context)
+    await load_boards(context)
     return _shown(row)
 
 

@@ -6,15 +6,19 @@ from fastapi import APIRouter, Query, Request, Response
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.duration import parse_duration
+from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.core.selector import Node, parse_selector
-from mellow_herald.service import admission, devices, rollouts
-from mellow_herald.service.api.parameters import LARGEST, Ctx, Id, RequestKey, TextCursor
-from mellow_herald.service.device_logs import show_lines
-from mellow_herald.service.enrolment import make_code
-from mellow_herald.service.pages import link_next
+from mellow_herald.service.api.pages import link_next
+from mellow_herald.service.api.parameters import Ctx, Id, RequestKey, TextCursor
+from mellow_herald.service.api.uploads import BODY, AllowedParams, announced_length, check_media_type
+from mellow_herald.service.calls.enrolment import make_code
+from mellow_herald.service.calls.logs import show_lines
+from mellow_herald.service.fleet import admission, bench, devices
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.service.rollouts import shown
 from mellow_herald.store import fleet, selections
+from mellow_herald.store.fleet import SORTED_BY, DeviceOrder
 from mellow_herald.wire.fleet import (
     AdmissionIn,
     AdmissionOut,
@@ -23,7 +27,9 @@ from mellow_herald.wire.fleet import (
     DeviceDetail,
     DeviceEdit,
     DeviceOut,
+    DeviceReleases,
     InstallIn,
+    LabelsIn,
     LogAsk,
     LogLineOut,
     PinIn,
@@ -31,6 +37,8 @@ from mellow_herald.wire.fleet import (
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.rollout import ReasonIn, RolloutOut
 
+ORDER = rf"^-?({'|'.join(SORTED_BY)}|label\.[A-Za-z0-9._-]{{1,63}})$"
+ORDERS = f"By {', '.join(SORTED_BY)} or label.KEY; with a - before it the other way round."
 router = APIRouter(tags=["fleet"])
 
 
@@ -54,18 +62,24 @@ async def close_code(code_id: Id, who: Operator, context: Ctx) -> None:
 
 
 @router.post("/admissions", responses=problems())
-async def decide_admission(said: AdmissionIn, who: Operator, context: Ctx) -> AdmissionOut:
+async def decide_admission(body: AdmissionIn, who: Operator, context: Ctx) -> AdmissionOut:
     """Admits, refuses or retires devices. Those it does not concern (admitted already, say) are left as they are."""
-    where = parse_selector(said.where) if said.where else None
-    return AdmissionOut(serials=await admission.decide(context, said.to, where, said.serials, who.name, said.reason))
+    where = parse_selector(body.where) if body.where else None
+    return AdmissionOut(serials=await admission.decide(context, body.to, where, body.serials, who.name, body.reason))
 
 
 @router.post("/pins", responses=problems())
-async def pin_devices(said: PinIn, who: Operator, context: Ctx) -> AdmissionOut:
+async def pin_devices(body: PinIn, who: Operator, context: Ctx) -> AdmissionOut:
     """Pins devices to what they run, or lets them go again. An attempt that is under way goes on."""
-    where = parse_selector(said.where) if said.where else None
-    until = context.clock.now() + parse_duration(said.valid_for) if said.valid_for else None
-    return AdmissionOut(serials=await admission.pin(context, said.serials, where, until, who.name, said.reason))
+    where = parse_selector(body.where) if body.where else None
+    until = context.clock.now() + parse_duration(body.valid_for) if body.valid_for else None
+    return AdmissionOut(serials=await admission.pin(context, body.serials, where, until, who.name, body.reason))
+
+
+@router.post("/labels", responses=problems())
+async def label_devices(body: LabelsIn, who: Operator, context: Ctx) -> AdmissionOut:
+    """Puts labels on devices or takes them off, and marks them as bench devices or no longer."""
+    return AdmissionOut(serials=await admission.label(context, body, who.name))
 
 
 @router.get("/devices", responses=problems())
@@ -79,14 +93,23 @@ async def list_devices(
     ] = None,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     after: TextCursor = None,
+    order: Annotated[str, Query(max_length=100, pattern=ORDER, description=ORDERS)] = "serial",
 ) -> Page[DeviceOut]:
-    """Devices by serial; ``total`` counts all that match."""
+    """Devices, by serial if nothing else is asked; ``total`` counts all that match."""
+    wanted = DeviceOrder(order.removeprefix("-"), order.startswith("-"))
+    # By anything but the serial, a cursor is a place in the list.
+    placed = wanted != DeviceOrder()
+    if placed and after is not None and not (after.isdigit() and len(after) < 12):
+        raise ProblemError(422, "bad-values", "after: not a cursor of this order; begin again without it.")
     async with context.engine.connect() as connection:
         node = await selected(connection, where)
-        rows = await fleet.list_devices(connection, node, now=context.clock.now(), after=after, limit=limit + 1)
+        rows = await fleet.list_devices(
+            connection, node, now=context.clock.now(), after=after, limit=limit + 1, order=wanted
+        )
         total = await fleet.count_devices(connection, node, context.clock.now())
     items = [DeviceOut.model_validate(devices.as_shown(row, context.clock.now())) for row in rows[:limit]]
-    cursor = items[-1].serial if len(rows) > limit else None
+    last = str(int(after or 0) + limit) if placed else items[-1].serial if items else None
+    cursor = last if len(rows) > limit else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor, total=total)
 
@@ -109,31 +132,37 @@ async def show_device(serial: str, who: Anyone, context: Ctx) -> DeviceDetail:
     return await devices.show(context, serial)
 
 
+@router.get("/devices/{serial}/releases", responses=problems(404))
+async def show_releases_for_device(serial: str, who: Anyone, context: Ctx) -> DeviceReleases:
+    """Which releases of its board a device could take, or why it would be passed over; and what it took so far."""
+    return await devices.releases_for(context, serial)
+
+
 @router.patch("/devices/{serial}", responses=problems(404))
-async def edit_device(serial: str, said: DeviceEdit, who: Operator, context: Ctx) -> DeviceDetail:
-    """Changes labels and note of a device."""
-    await admission.edit(context, serial, said, who.name)
+async def edit_device(serial: str, body: DeviceEdit, who: Operator, context: Ctx) -> DeviceDetail:
+    """Changes labels, note, gateway or bench mark of a device."""
+    await admission.edit(context, serial, body, who.name)
     return await show_device(serial, who, context)
 
 
 @router.post("/devices/{serial}/allow_enrolment", responses=problems(404))
-async def allow_enrolment(serial: str, said: ReasonIn, who: Operator, context: Ctx) -> DeviceDetail:
+async def allow_enrolment(serial: str, body: ReasonIn, who: Operator, context: Ctx) -> DeviceDetail:
     """Lets a device that lost its token enrol once more."""
-    await admission.allow_enrolment(context, serial, who.name, said.reason)
+    await admission.allow_enrolment(context, serial, who.name, body.reason)
     return await show_device(serial, who, context)
 
 
 @router.post("/devices/{serial}/settle", responses=problems(404))
-async def settle_device(serial: str, said: ReasonIn, who: Operator, context: Ctx) -> DeviceDetail:
+async def settle_device(serial: str, body: ReasonIn, who: Operator, context: Ctx) -> DeviceDetail:
     """Takes the marks off a device that was rescued, or whose token two units used."""
-    await admission.settle(context, serial, who.name, said.reason)
+    await admission.settle(context, serial, who.name, body.reason)
     return await show_device(serial, who, context)
 
 
 @router.post("/devices/{serial}/log", responses=problems(404))
-async def ask_for_log(serial: str, said: LogAsk, who: Operator, context: Ctx) -> DeviceDetail:
+async def ask_for_log(serial: str, body: LogAsk, who: Operator, context: Ctx) -> DeviceDetail:
     """Asks a device for its log lines for a while; it hears of it at its next check-in."""
-    length = parse_duration(said.valid_for) if said.valid_for else None
+    length = parse_duration(body.valid_for) if body.valid_for else None
     await admission.ask_for_log(context, serial, length, who.name)
     return await show_device(serial, who, context)
 
@@ -143,7 +172,7 @@ async def show_log(
     serial: str,
     who: Anyone,
     context: Ctx,
-    after: Annotated[int, Query(ge=0, le=LARGEST, description="Only lines after this one.")] = 0,
+    after: Annotated[int, Query(ge=0, le=LARGEST_INTEGER, description="Only lines after this one.")] = 0,
     limit: Annotated[int, Query(ge=1, le=2000)] = 200,
 ) -> list[LogLineOut]:
     """The last lines of a device's log, oldest first."""
@@ -153,14 +182,43 @@ async def show_log(
 @router.post("/devices/{serial}/install", status_code=201, responses=problems(404, 409))
 async def install_on_device(
     serial: str,
-    said: InstallIn,
+    body: InstallIn,
     who: Operator,
     context: Ctx,
     response: Response,
     idempotency_key: RequestKey = None,
 ) -> RolloutOut:
     """Brings a release to one device at once: a rollout of one."""
-    rollout_id, new = await devices.install(context, serial, said, who.name, idempotency_key)
+    rollout_id, new = await devices.install(context, serial, body, who.name, idempotency_key)
     response.headers["location"] = f"/api/v1/rollouts/{rollout_id}"
     response.status_code = 201 if new else 200
-    return await rollouts.show(context, rollout_id)
+    return await shown.show(context, rollout_id)
+
+
+@router.post(
+    "/devices/{serial}/bench_install",
+    status_code=201,
+    responses=problems(404, 409, 411, 413, 415, 507),
+    openapi_extra=BODY,
+)
+async def bench_install(
+    serial: str,
+    request: Request,
+    who: Operator,
+    context: Ctx,
+    response: Response,
+    may: AllowedParams,
+    again: bool = False,
+    reason: Annotated[str, Query(min_length=3, max_length=500)] = "tried on the bench",
+    idempotency_key: RequestKey = None,
+) -> RolloutOut:
+    """Brings a sealed build to a bench device at once, as a scratch image that never is a release: a rollout of one."""
+    check_media_type(request)
+    wishes = bench.BenchWishes(may, again, reason)
+    length = announced_length(request)
+    rollout_id, new = await bench.install_build(
+        context, serial, request.stream(), length, who.name, wishes, idempotency_key
+    )
+    response.headers["location"] = f"/api/v1/rollouts/{rollout_id}"
+    response.status_code = 201 if new else 200
+    return await shown.show(context, rollout_id)

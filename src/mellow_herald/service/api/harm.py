@@ -5,11 +5,10 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Response
 
 from mellow_herald.core.plan import BrakeKind
-from mellow_herald.service import brakes, rollbacks, suspects
-from mellow_herald.service import rollouts as service
 from mellow_herald.service.api.parameters import Ctx, Id, RequestKey
 from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import problems
+from mellow_herald.service.rollouts import brakes, rollbacks, shown, suspects
 from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.rollback import RollbackIn, RollbackPreview, SwapIn
 from mellow_herald.wire.rollout import RolloutOut
@@ -30,21 +29,22 @@ async def show_suspects(
     who: Anyone,
     context: Ctx,
     brake: Annotated[BrakeKind | None, Query(description="Of which brake's bad devices; the firmware's first.")] = None,
+    excepted: Annotated[bool, Query(description="Count devices that the rollout left out, too.")] = False,
 ) -> SuspectsOut:
     """What failing devices have in common that healthy ones do not."""
-    return await suspects.find(context, rollout_id, brake)
+    return await suspects.find(context, rollout_id, brake, excepted=excepted)
 
 
 @router.post("/rollouts/{rollout_id}/rollback-preview", responses=problems(404, 409))
-async def preview_rollback(rollout_id: Id, said: RollbackIn, who: Anyone, context: Ctx) -> RollbackPreview:
+async def preview_rollback(rollout_id: Id, body: RollbackIn, who: Anyone, context: Ctx) -> RollbackPreview:
     """How each device of a rollout would get back to what it came from, or why it cannot. Changes nothing."""
-    return await rollbacks.preview(context, rollout_id, said)
+    return await rollbacks.preview(context, rollout_id, body)
 
 
 @router.post("/rollouts/{rollout_id}/rollback", status_code=201, responses=problems(404, 409))
 async def roll_back(
     rollout_id: Id,
-    said: RollbackIn,
+    body: RollbackIn,
     who: Operator,
     context: Ctx,
     response: Response,
@@ -52,18 +52,18 @@ async def roll_back(
 ) -> RolloutOut:
     """Brings devices of a halted or ended rollout back to what they came from: a rollout of its own. With the same
     ``Idempotency-Key`` it is started only once (then 200)."""
-    rollback_id, new = await rollbacks.start(context, rollout_id, said, who.name, idempotency_key)
+    rollback_id, new = await rollbacks.start(context, rollout_id, body, who.name, idempotency_key)
     response.headers["location"] = f"/api/v1/rollouts/{rollback_id}"
     response.status_code = 201 if new else 200
-    return await service.show(context, rollback_id)
+    return await shown.show(context, rollback_id)
 
 
 @router.post("/devices/{serial}/swap", status_code=201, responses=problems(404, 409))
 async def swap_slots(
-    serial: str, said: SwapIn, who: Operator, context: Ctx, response: Response, idempotency_key: RequestKey = None
+    serial: str, body: SwapIn, who: Operator, context: Ctx, response: Response, idempotency_key: RequestKey = None
 ) -> RolloutOut:
     """Lets one device switch to what stands in its other slot: a rollout of one, without a download."""
-    rollout_id, new = await rollbacks.swap(context, serial, said, who.name, idempotency_key)
+    rollout_id, new = await rollbacks.swap(context, serial, body, who.name, idempotency_key)
     response.headers["location"] = f"/api/v1/rollouts/{rollout_id}"
     response.status_code = 201 if new else 200
-    return await service.show(context, rollout_id)
+    return await shown.show(context, rollout_id)

@@ -8,20 +8,20 @@ from fastapi.responses import StreamingResponse
 
 from mellow_herald.core.inventory import Format, write_csv
 from mellow_herald.core.selector.tree import FACTS
-from mellow_herald.service import inventory
 from mellow_herald.service.api.fleet import selected
 from mellow_herald.service.api.parameters import Ctx
+from mellow_herald.service.fleet import inventory
 from mellow_herald.service.people import Anyone, Operator
-from mellow_herald.service.problems import problems
+from mellow_herald.service.problems import Responses, problems
 from mellow_herald.store import inventory as store
-from mellow_herald.store import words
+from mellow_herald.store import selector_terms
 from mellow_herald.wire.inventory import FactName, FactValue, ImportReport, Visit
 
 router = APIRouter(tags=["fleet"])
 Where = Annotated[str | None, Query(description="A selector, or @ and the name of a selection.")]
 MEDIA = {Format.CSV: "text/csv", Format.JSONL: "application/jsonl"}
 TEXT = {"schema": {"type": "string"}}
-STREAMED = {200: {"description": "One device a line.", "content": dict.fromkeys(MEDIA.values(), TEXT)}}
+STREAMED: Responses = {200: {"description": "One device a line.", "content": dict.fromkeys(MEDIA.values(), TEXT)}}
 BODY = {"requestBody": {"required": True, "content": dict.fromkeys(MEDIA.values(), TEXT)}}
 
 
@@ -68,10 +68,19 @@ async def visit_list(who: Anyone, context: Ctx, where: Where = None) -> Streamin
     async def lines() -> AsyncIterator[str]:
         columns = ("site", "serial", "board", "why", "last_heard", "last_version", "gateway", "yard", "note")
         rows = [
-            (v.site, v.serial, v.board, v.why, v.seen_at.isoformat(timespec="minutes"), v.version or "",
-             v.gateway or "", v.labels.get("yard", ""), v.note)
+            (
+                v.site,
+                v.serial,
+                v.board,
+                v.why,
+                v.seen_at.isoformat(timespec="minutes"),
+                v.version or "",
+                v.gateway or "",
+                v.labels.get("yard", ""),
+                v.note,
+            )
             for v in visits
-        ]  # fmt: skip
+        ]
         yield write_csv([columns, *rows])
 
     return _streamed(lines(), Format.CSV, "visits")
@@ -82,7 +91,7 @@ async def list_facts(who: Anyone, context: Ctx) -> list[FactName]:
     """The names a selector may speak of: facts, components' versions, and the labels that devices have."""
     async with context.engine.connect() as connection:
         labels = await store.label_keys(connection, None, context.clock.now())
-        components = await words.components(connection)
+        components = await selector_terms.components(connection)
     own = [FactName(name=name, kind=kind.value) for name, kind in FACTS.items()]
     versions = [FactName(name=f"{name}.version", kind="version") for name in components if name != "app"]
     return [*own, *versions, *(FactName(name=key, kind="label") for key in labels if key not in FACTS)]
@@ -92,7 +101,7 @@ async def list_facts(who: Anyone, context: Ctx) -> list[FactName]:
 async def list_values(name: str, who: Anyone, context: Ctx) -> list[FactValue]:
     """The values a fact or label has among the devices, most frequent first (at most 50)."""
     async with context.engine.connect() as connection:
-        found = await words.values(connection, name, context.clock.now())
+        found = await selector_terms.values(connection, name, context.clock.now())
     return [FactValue(value=value, devices=count) for value, count in found]
 
 

@@ -10,7 +10,7 @@ from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.context import Context
 from mellow_herald.service.people import Admin, Anyone
 from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.service.release_life import halt_untrusted
+from mellow_herald.service.rollouts.halting import halt_untrusted
 from mellow_herald.store import keys as key_lists
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import Lock, take
@@ -20,7 +20,7 @@ router = APIRouter(tags=["keys"])
 
 
 @router.post("/key_lists", status_code=201, responses=problems(409))
-async def publish_key_list(said: KeyListIn, who: Admin, context: Ctx) -> KeyListOut:
+async def publish_key_list(asked: KeyListIn, who: Admin, context: Ctx) -> KeyListOut:
     """Publishes a key list. The first one brings its root with it; later ones must be signed by the same root.
 
     Running rollouts of what a revoked key signed, or one that is not on the list, are halted.
@@ -29,14 +29,14 @@ async def publish_key_list(said: KeyListIn, who: Admin, context: Ctx) -> KeyList
     async with context.engine.begin() as connection:
         await take(connection, Lock.KEYS)  # one at a time, so that numbers only rise
         known = await key_lists.newest_key_list(connection)
-        root = bytes(said.root) if known is None else known["root"]
-        if root != bytes(said.root):
+        root = bytes(asked.root) if known is None else known["root"]
+        if root != bytes(asked.root):
             raise Refused(
                 "unknown-root",
-                f"the list comes with root {fingerprint(bytes(said.root))}, in force is {fingerprint(root)}.",
+                f"the list comes with root {fingerprint(bytes(asked.root))}, in force is {fingerprint(root)}.",
                 "Sign it with the root the fleet was made with.",
             )
-        body = bytes(said.key_list)
+        body = bytes(asked.key_list)
         keys = verify_key_list(body, root)
         if known is not None and keys.number <= known["number"]:
             if keys.number == known["number"] and body == known["body"]:

@@ -2,10 +2,11 @@
 
 from fastapi import APIRouter
 
-from mellow_herald.service import lineage, retention
 from mellow_herald.service.api.parameters import Ctx
+from mellow_herald.service.fleet import lineage
 from mellow_herald.service.people import Anyone, Publisher
 from mellow_herald.service.problems import problems
+from mellow_herald.service.releases import retention
 from mellow_herald.wire.model import Name
 from mellow_herald.wire.release import CleanIn, CleanOut, LineageOut, UnusedRelease
 
@@ -25,6 +26,6 @@ async def list_unused_releases(who: Anyone, context: Ctx) -> list[UnusedRelease]
 
 
 @router.post("/unused_releases/clean", responses=problems(409))
-async def clean_unused_releases(said: CleanIn, who: Publisher, context: Ctx) -> CleanOut:
+async def clean_unused_releases(body: CleanIn, who: Publisher, context: Ctx) -> CleanOut:
     """Cleans away the images of these releases; their records stay."""
-    return await retention.clean(context, said.releases, who.name)
+    return await retention.clean(context, body.releases, who.name)

@@ -4,12 +4,12 @@ from typing import Annotated
 
 from fastapi import Depends, Header, Path, Query
 
+from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.service.context import Context, context_of
 
-LARGEST = 2**53 - 1
 Ctx = Annotated[Context, Depends(context_of)]
-Id = Annotated[int, Path(ge=0, le=LARGEST)]
-IdCursor = Annotated[int | None, Query(ge=0, le=LARGEST, description="Cursor: `next` of the page before.")]
+Id = Annotated[int, Path(ge=0, le=LARGEST_INTEGER)]
+IdCursor = Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER, description="Cursor: `next` of the page before.")]
 TextCursor = Annotated[
     str | None, Query(max_length=200, pattern=r"^[^\x00]*$", description="Cursor: `next` of the page before.")
 ]

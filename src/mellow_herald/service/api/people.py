@@ -18,11 +18,11 @@ failures = service.FailureLimit()
 
 
 @router.post("/session", responses=problems(429))
-async def sign_in(said: SignIn, request: Request, response: Response, context: Ctx) -> Me:
+async def sign_in(body: SignIn, request: Request, response: Response, context: Ctx) -> Me:
     """Signs in with name and password; sets the session cookie."""
     address = request.client.host if request.client else "unknown"
     failures.check(address)
-    found = await service.sign_in(context, said.name, said.password)
+    found = await service.sign_in(context, body.name, body.password)
     if found is None:
         failures.failed(address)
         raise ProblemError(401, "wrong-password", "Name or password is wrong.")

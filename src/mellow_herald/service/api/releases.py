@@ -5,22 +5,24 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Depends, Query, Request, Response
 from pydantic import TypeAdapter
 
-from mellow_herald.core.checks import Allowed
 from mellow_herald.core.diagnostic import diagnose
 from mellow_herald.core.manifest import AUTHENTICATION_LIMIT, MANIFEST_LIMIT, join_envelope
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import matches, parse_selector
 from mellow_herald.core.suit import read_manifest, switch_order
-from mellow_herald.service import release_life
+from mellow_herald.service.api.pages import link_next
 from mellow_herald.service.api.parameters import Ctx, Id, IdCursor, IfMatch, revision_of
-from mellow_herald.service.checking import foresee
+from mellow_herald.service.api.uploads import BODY, AllowedParams, announced_length, check_media_type
 from mellow_herald.service.context import Context
-from mellow_herald.service.offering import release_name
-from mellow_herald.service.pages import link_next
 from mellow_herald.service.people import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.service.publishing import Wishes, foresee_envelope, receive
+from mellow_herald.service.releases import life as release_life
+from mellow_herald.service.releases.checking import foresee
+from mellow_herald.service.releases.offering import release_name
+from mellow_herald.service.releases.publishing import Wishes, foresee_envelope, receive
+from mellow_herald.service.rollouts.life import halt_within
 from mellow_herald.store import keys, releases
+from mellow_herald.store.releases import ShownRelease
 from mellow_herald.wire.check import CheckAsk, CheckOut
 from mellow_herald.wire.model import Labels, Page
 from mellow_herald.wire.release import (
@@ -35,13 +37,6 @@ from mellow_herald.wire.rollout import ReasonIn
 
 router = APIRouter(tags=["releases"])
 LABELS: TypeAdapter[dict[str, str]] = TypeAdapter(Labels)
-BODY: dict[str, Any] = {
-    "requestBody": {
-        "required": True,
-        "description": "A release file made by `herald release seal`: a SUIT envelope with its images inside.",
-        "content": {ENVELOPE_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}}},
-    }
-}
 SIGNED: dict[str, Any] = {
     "requestBody": {
         "required": True,
@@ -54,11 +49,6 @@ PICKED_BY = "A selector over board, line, version, state, floor, key, by and lab
 ENVELOPE: dict[int | str, dict[str, Any]] = {
     200: {"content": {ENVELOPE_MEDIA_TYPE: {"schema": {"type": "string", "format": "binary"}}}}
 }
-
-
-def allowed(lower_version: bool = False, cut_off_for_good: bool = False, as_is: bool = False) -> Allowed:
-    """What the engineer asks for in so many words, as query parameters."""
-    return Allowed(lower_version, cut_off_for_good, as_is)
 
 
 def labels(
@@ -76,16 +66,14 @@ def labels(
 
 
 ReleaseOrder = Literal["upload", "version"]
-AllowedParams = Annotated[Allowed, Depends(allowed)]
 LabelParams = Annotated[dict[str, str], Depends(labels)]
 
 
-def shown(row: Any, **more: Any) -> ReleaseOut:
+def shown(row: ShownRelease, **more: Any) -> ReleaseOut:
     """A stored release as it is answered."""
-    values = dict(row)
-    size = sum(component["size"] for component in values["components"])
-    known = {"name": release_name(row), "manifest": values["manifest_digest"], "key": values["kid"], "size": size}
-    return ReleaseOut.model_validate({**values, **known, **more})
+    size = sum(component["size"] for component in row["components"])
+    named = {"name": release_name(row), "manifest": row["manifest_digest"], "key": row["kid"], "size": size}
+    return ReleaseOut.model_validate({**row, **named, **more})
 
 
 async def _show(context: Context, release_id: int, response: Response | None = None, **more: Any) -> ReleaseOut:
@@ -96,12 +84,6 @@ async def _show(context: Context, release_id: int, response: Response | None = N
     if response is not None:
         response.headers["etag"] = f'"{rows[0]["revision"]}"'
     return shown(rows[0], **more)
-
-
-def _check_media_type(request: Request) -> None:
-    media_type = request.headers.get("content-type", "").partition(";")[0]
-    if media_type != ENVELOPE_MEDIA_TYPE:
-        raise ProblemError(415, "wrong-media-type", f"Send a release file as {ENVELOPE_MEDIA_TYPE}.")
 
 
 @router.post("/releases", status_code=201, responses=problems(409, 411, 413, 415, 507), openapi_extra=BODY)
@@ -118,10 +100,9 @@ async def publish_release(
 
     With `draft` it is checked and kept, but not offered. A refusal comes with all checks.
     """
-    _check_media_type(request)
-    announced = request.headers.get("content-length")
-    length = int(announced) if announced is not None and announced.isdigit() else None
-    release_id, new = await receive(context, request.stream(), length, who.name, Wishes(draft, may, label))
+    check_media_type(request)
+    wishes = Wishes(draft, allowed=may, labels=label)
+    release_id, new = await receive(context, request.stream(), announced_length(request), who.name, wishes)
     response.status_code = 201 if new else 200
     return await _show(context, release_id, already_there=not new)
 
@@ -137,7 +118,7 @@ async def foresee_checks(asked: CheckAsk, who: Anyone, context: Ctx) -> list[Che
 @router.post("/release_checks/envelope", responses=problems(409, 413, 415), openapi_extra=SIGNED)
 async def check_envelope(request: Request, who: Anyone, context: Ctx, may: AllowedParams) -> EnvelopeCheck:
     """What publishing would say of a signed envelope, before its images are sent. Changes nothing."""
-    _check_media_type(request)
+    check_media_type(request)
     body = bytearray()
     async for piece in request.stream():
         body += piece
@@ -179,7 +160,7 @@ async def list_releases(
     return Page(items=items, next=cursor)
 
 
-def _facts(row: Any) -> dict[str, Any]:
+def _facts(row: ShownRelease) -> dict[str, Any]:
     own = {name: row[name] for name in ("board", "line", "version", "state", "floor")}
     return {**row["labels"], **own, "key": row["kid"], "by": row["published_by"]}
 
@@ -193,7 +174,7 @@ async def show_release(release_id: Id, who: Anyone, context: Ctx, response: Resp
 @router.patch("/releases/{release_id}", responses=problems(404, 412))
 async def edit_release(
     release_id: Id,
-    said: ReleaseEdit,
+    change: ReleaseEdit,
     who: Publisher,
     context: Ctx,
     response: Response,
@@ -201,7 +182,7 @@ async def edit_release(
 ) -> ReleaseOut:
     """Changes notes or labels. With `If-Match`, only if nobody else did meanwhile."""
     revision = revision_of(if_match)
-    await release_life.edit(context, release_id, said, who.name, revision)
+    await release_life.edit(context, release_id, change, who.name, revision)
     return await _show(context, release_id, response)
 
 
@@ -219,9 +200,9 @@ async def publish_draft(release_id: Id, who: Publisher, context: Ctx, may: Allow
 
 
 @router.post("/releases/{release_id}/baseline", responses=problems(404, 409))
-async def make_baseline(release_id: Id, said: ReasonIn, who: Publisher, context: Ctx) -> ReleaseOut:
+async def make_baseline(release_id: Id, change: ReasonIn, who: Publisher, context: Ctx) -> ReleaseOut:
     """Makes a release what newly admitted or returning devices of its board and line should run."""
-    await release_life.make_baseline(context, release_id, who.name, said.reason)
+    await release_life.make_baseline(context, release_id, who.name, change.reason)
     return await _show(context, release_id)
 
 
@@ -232,9 +213,9 @@ async def foresee_withdrawal(release_id: Id, who: Anyone, context: Ctx) -> Withd
 
 
 @router.post("/releases/{release_id}/withdraw", responses=problems(404, 409))
-async def withdraw_release(release_id: Id, said: ReasonIn, who: Publisher, context: Ctx) -> WithdrawalOut:
+async def withdraw_release(release_id: Id, change: ReasonIn, who: Publisher, context: Ctx) -> WithdrawalOut:
     """Withdraws a release: no device is offered it any more, and its running rollouts halt."""
-    return await release_life.withdraw(context, release_id, who.name, said.reason)
+    return await release_life.withdraw(context, release_id, who.name, change.reason, halt_within)
 
 
 @router.get("/releases/{release_id}/manifest", responses=problems(404))

@@ -1,7 +1,5 @@
 """Selections: selectors saved under a name."""
 
-from typing import Any
-
 from fastapi import APIRouter, Response
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -12,27 +10,34 @@ from mellow_herald.service.people import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.store import selections
 from mellow_herald.store.feed import JournalEntry, write_journal
+from mellow_herald.store.rows import StoredSelection
 from mellow_herald.wire.model import Name
 from mellow_herald.wire.selection import SelectionIn, SelectionOut, Standing
 
 router = APIRouter(tags=["fleet"])
 
 
-async def _shown(connection: AsyncConnection, context: Context, row: Any) -> SelectionOut:
+async def _shown(connection: AsyncConnection, context: Context, row: StoredSelection) -> SelectionOut:
     counts = await selections.count_standing(connection, parse_selector(row["selector"]), context.clock.now())
     return SelectionOut.model_validate({**row, "standing": Standing(**counts)})
 
 
 @router.post("/selections", status_code=201, responses=problems())
-async def save_selection(said: SelectionIn, who: Operator, context: Ctx, response: Response) -> SelectionOut:
+async def save_selection(body: SelectionIn, who: Operator, context: Ctx, response: Response) -> SelectionOut:
     """Saves a selector under a name, or replaces the one of that name (200 instead of 201)."""
     now = context.clock.now()
     async with context.engine.begin() as connection:
-        values = {**said.model_dump(), "saved_at": now, "saved_by": who.name}
+        values: StoredSelection = {
+            "name": body.name,
+            "selector": body.selector,
+            "note": body.note,
+            "saved_at": now,
+            "saved_by": who.name,
+        }
         new = await selections.save_selection(connection, values)
         what = "selection saved" if new else "selection changed"
         await write_journal(
-            connection, JournalEntry(now, who.name, what, said.name, said.note, {"selector": said.selector})
+            connection, JournalEntry(now, who.name, what, body.name, body.note, {"selector": body.selector})
         )
         response.status_code = 201 if new else 200
         return await _shown(connection, context, values)

@@ -1,37 +1,39 @@
 """Events, the journal and the overview."""
 
-from datetime import datetime
-from typing import Annotated
+from datetime import UTC, datetime
+from typing import Annotated, Literal, get_args
 
 from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
-from sqlalchemy.ext.asyncio import AsyncConnection
+from pydantic import StringConstraints
 
-from mellow_herald.core.attention import CALLS
-from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
-from mellow_herald.core.selector import parse_selector
-from mellow_herald.service import rollouts as rollouts_service
-from mellow_herald.service.api.parameters import LARGEST, Ctx, IdCursor
-from mellow_herald.service.feed import stream
-from mellow_herald.service.pages import link_next
+from mellow_herald.core.limits import LARGEST_INTEGER
+from mellow_herald.service.api.pages import link_next
+from mellow_herald.service.api.parameters import Ctx, IdCursor
+from mellow_herald.service.feed import as_event, stream
+from mellow_herald.service.fleet import attention
 from mellow_herald.service.people import Anyone
-from mellow_herald.service.problems import ProblemError, problems
-from mellow_herald.store import fleet, lineage, rollouts
-from mellow_herald.store.feed import read_journal
-from mellow_herald.wire.event import Attention, JournalEntry, Overview, PresenceSample, VersionCount
+from mellow_herald.service.problems import ProblemError, Responses, problems
+from mellow_herald.store import lineage
+from mellow_herald.store.feed import JournalFilter, read_journal, seal
+from mellow_herald.store.feed import latest_events as read_latest
+from mellow_herald.wire.event import Event, JournalEntry, Overview, PresenceSample
 from mellow_herald.wire.model import Name, Page
 
-FIRST = 5
+EventKind = Literal["attempt", "rollout", "device", "release", "admission", "board", "keys", "health"]
+Words = Annotated[str | None, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]
 router = APIRouter(tags=["watching"])
-STREAM = {200: {"description": "Server-Sent Events", "content": {"text/event-stream": {"schema": {"type": "string"}}}}}
+STREAM: Responses = {
+    200: {"description": "Server-Sent Events", "content": {"text/event-stream": {"schema": {"type": "string"}}}}
+}
 
 
 @router.get("/events", responses={**problems(), **STREAM}, response_class=StreamingResponse)
 async def follow_events(
     who: Anyone,
     context: Ctx,
-    rollout: Annotated[int | None, Query(ge=0, le=LARGEST, description="Only events of this rollout.")] = None,
-    after: Annotated[int | None, Query(ge=0, le=LARGEST, description="As Last-Event-ID, at first.")] = None,
+    rollout: Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER, description="Only events of this rollout.")] = None,
+    after: Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER, description="As Last-Event-ID, at first.")] = None,
     last_event_id: Annotated[str | None, Header(description="Go on after this event.")] = None,
 ) -> StreamingResponse:
     """The event feed as Server-Sent Events. With ``Last-Event-ID`` it goes on without a gap."""
@@ -42,6 +44,21 @@ async def follow_events(
     return StreamingResponse(stream(context, since, rollout), media_type="text/event-stream", headers=headers)
 
 
+@router.get("/events/latest", responses=problems())
+async def latest_events(
+    who: Anyone,
+    context: Ctx,
+    rollout: Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER, description="Only events of this rollout.")] = None,
+    kind: Annotated[list[EventKind] | None, Query(max_length=10, description="Only events of these kinds.")] = None,
+    limit: Annotated[int, Query(ge=1, le=200)] = 20,
+) -> list[Event]:
+    """The newest events that there were, newest first, without those that tell only how far a download is. Events
+    of a rollout as a whole are found however old they are, others if they are recent."""
+    async with context.engine.connect() as connection:
+        rows = await read_latest(connection, kind or get_args(EventKind), rollout_id=rollout, limit=limit)
+    return [as_event(row) for row in rows]
+
+
 @router.get("/journal", responses=problems())
 async def show_journal(
     who: Anyone,
@@ -50,45 +67,34 @@ async def show_journal(
     response: Response,
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     after: IdCursor = None,
+    by: Annotated[Words, Query(description="Who did it.")] = None,
+    what: Annotated[Words, Query(description="Words within what was done.")] = None,
+    subject: Annotated[Words, Query(description="Words within what it was done to.")] = None,
+    text: Annotated[Words, Query(description="Words anywhere, reasons and numbers included.")] = None,
+    since: Annotated[datetime | None, Query(description="From this time on.")] = None,
+    until: Annotated[datetime | None, Query(description="Before this time.")] = None,
+    decisions: Annotated[bool, Query(description="Without devices that enrolled.")] = False,
 ) -> Page[JournalEntry]:
-    """Who or what decided what, when and why; newest first."""
+    """Who or what decided what, when and why; newest first. Times without a zone are UTC."""
+    wanted = JournalFilter(by, what, subject, text, _utc(since), _utc(until), decisions)
+    # Whoever did something and looks here finds it, though the feed may not have come by yet.
+    await seal(context.engine, wait=True)
     async with context.engine.connect() as connection:
-        rows = await read_journal(connection, before=after, limit=limit + 1)
+        rows = await read_journal(connection, wanted, before=after, limit=limit + 1)
     items = [JournalEntry.model_validate(dict(row)) for row in rows[:limit]]
     cursor = str(items[-1].link) if len(rows) > limit else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor)
 
 
+def _utc(at: datetime | None) -> datetime | None:
+    return at.replace(tzinfo=UTC) if at is not None and at.tzinfo is None else at
+
+
 @router.get("/overview", responses=problems())
 async def overview(who: Anyone, context: Ctx) -> Overview:
     """What needs a person, what is moving, and who is there."""
-    now = context.clock.now()
-    async with context.engine.connect() as connection:
-        moving = await rollouts_service.assemble(connection, await rollouts.list_rollouts(connection, live=True))
-        return Overview(
-            now=now,
-            scale=context.clock.scale,
-            presence=await fleet.count_presence(connection, now, LATE_AFTER, OFFLINE_AFTER),
-            versions=[VersionCount.model_validate(dict(row)) for row in await fleet.count_versions(connection)],
-            moving=moving,
-            asking=await fleet.count_devices(connection, parse_selector("admission = asking")),
-            unknown_builds=await fleet.count_devices(connection, parse_selector("known_build = no")),
-            attention=await _attention(connection, now),
-            unhealthy_images=sorted(context.unhealthy),
-        )
-
-
-async def _attention(connection: AsyncConnection, now: datetime) -> list[Attention]:
-    found = []
-    for call in CALLS:
-        where = parse_selector(call.where)
-        devices = await fleet.count_devices(connection, where, now)
-        if devices:
-            rows = await fleet.list_devices(connection, where, now=now, limit=FIRST)
-            first = [row["serial"] for row in rows]
-            found.append(Attention(kind=call.kind, words=call.words, devices=devices, first=first, where=call.where))
-    return found
+    return await attention.overview(context)
 
 
 @router.get("/presence", responses=problems())

@@ -1,5 +1,7 @@
 """Release life: drafts, withdrawal, baselines, components with slots, lineage over time"""
 
+from typing import Any
+
 import sqlalchemy as sa
 from alembic import op
 from sqlalchemy.dialects.postgresql import JSONB
@@ -10,7 +12,7 @@ branch_labels = None
 depends_on = None
 
 
-def _add(table: str, column: str, kind: sa.types.TypeEngine, default: str) -> None:
+def _add(table: str, column: str, kind: sa.types.TypeEngine[Any], default: str) -> None:
     """Adds a column that must have a value; rows that are there already get ``default`` (SQL)."""
     op.add_column(table, sa.Column(column, kind, nullable=False, server_default=sa.text(default)))
     op.alter_column(table, column, server_default=None)

@@ -52,9 +52,11 @@ def upgrade() -> None:
     op.add_column("attempt", sa.Column("back_release_id", sa.BigInteger(), nullable=True))
     op.create_foreign_key("fk_attempt_back_release_id", "attempt", "release", ["back_release_id"], ["id"])
     op.create_index(
-        "ix_attempt_bad", "attempt", ["rollout_id"],
+        "ix_attempt_bad",
+        "attempt",
+        ["rollout_id"],
         postgresql_where=sa.text("harmed_at IS NOT NULL OR undelivered_at IS NOT NULL"),
-    )  # fmt: skip
+    )
 
 
 def downgrade() -> None:
@@ -63,9 +65,16 @@ def downgrade() -> None:
     op.execute("UPDATE attempt SET ever_bad = harmed_at IS NOT NULL OR undelivered_at IS NOT NULL")
     op.alter_column("attempt", "ever_bad", server_default=None)
     for column in (
-        "back_release_id", "back_to", "before", "cluster", "installs", "harmed_why", "harmed_at", "undelivered_why",
+        "back_release_id",
+        "back_to",
+        "before",
+        "cluster",
+        "installs",
+        "harmed_why",
+        "harmed_at",
+        "undelivered_why",
         "undelivered_at",
-    ):  # fmt: skip
+    ):
         op.drop_column("attempt", column)
     op.drop_column("ring", "asks_why")
     for column in ("scope", "rolls_back", "kind", "watch", "round"):

@@ -1,0 +1,1 @@
+"""The client library, by the asynchronous client."""

@@ -1,0 +1,340 @@
+"""The asynchronous client: every call is awaited."""
+
+from collections.abc import AsyncIterator, Iterator, Sequence
+from datetime import datetime
+from functools import cached_property
+from types import TracebackType
+from typing import TYPE_CHECKING, Any, Literal, TypeVar
+
+import httpx
+
+from mellow_herald.client import calls
+from mellow_herald.client.asynchronous.devices import Baselines, Devices
+from mellow_herald.client.asynchronous.rollouts import Rollouts, Webhooks
+from mellow_herald.client.calls import Call
+from mellow_herald.client.errors import error_for, unreachable
+from mellow_herald.client.stream import async_events
+from mellow_herald.client.transport import (
+    AGAIN,
+    DEFAULT_URL,
+    EVENTS,
+    TIMEOUT,
+    TRIES,
+    Patience,
+    default_headers,
+    in_thread,
+    keyed,
+    pause_async,
+    pause_before,
+    streamed,
+)
+from mellow_herald.wire.board import BoardIn, BoardOut
+from mellow_herald.wire.event import Event, Health, JournalEntry, Overview, PresenceSample
+from mellow_herald.wire.fleet import (
+    CodeIn,
+    CodeOut,
+)
+from mellow_herald.wire.key import KeyListOut
+from mellow_herald.wire.model import Page
+from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
+from mellow_herald.wire.selection import SelectionIn, SelectionOut
+
+if TYPE_CHECKING:
+    from mellow_herald.client.asynchronous.releases import Releases
+
+Result = TypeVar("Result")
+Admission = Literal["admitted", "refused", "retired"]
+Serials = list[str]
+
+
+class AsyncHerald:
+    """A connection to the service. Close it, or use it with ``async with``.
+
+    Errors: ``UnreachableError``, ``NotSignedInError``, ``ProblemError``; each says what was being done. A call that
+    may be repeated without harm is tried up to three times.
+    """
+
+    def __init__(
+        self, url: str = DEFAULT_URL, *, token: str | None = None, transport: httpx.AsyncBaseTransport | None = None
+    ) -> None:
+        # Where nothing is encrypted there is nothing to verify: reading all certificates takes longer than most calls.
+        verify = not url.startswith("http://")
+        self._http = httpx.AsyncClient(
+            base_url=url,
+            headers=default_headers(token),
+            timeout=TIMEOUT,
+            transport=transport,
+            trust_env=False,
+            verify=verify,
+        )
+        self.people = People(self)
+        self.boards = Boards(self)
+        self.keys = Keys(self)
+        self.codes = Codes(self)
+        self.devices = Devices(self)
+        self.baselines = Baselines(self)
+        self.selections = Selections(self)
+        self.rollouts = Rollouts(self)
+        self.webhooks = Webhooks(self)
+        self.journal = Journal(self)
+
+    async def __aenter__(self) -> "AsyncHerald":
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        """Closes the connection."""
+        await self._http.aclose()
+
+    @property
+    def url(self) -> str:
+        """The service's address."""
+        return str(self._http.base_url)
+
+    @cached_property
+    def releases(self) -> "Releases":
+        """Releases. Loaded when they are asked for: most programs never seal."""
+        from mellow_herald.client.asynchronous.releases import Releases
+
+        return Releases(self)
+
+    async def latest_events(
+        self, *, rollout_id: int | None = None, kinds: Sequence[str] = (), limit: int = 20
+    ) -> list[Event]:
+        """The newest events that there were, of a rollout or of all, the newest first."""
+        return await self.send(calls.latest_events(rollout_id, kinds, limit))
+
+    async def overview(self) -> Overview:
+        """What needs a person, what is moving, who is there."""
+        return await self.send(calls.overview())
+
+    async def presence(self, board: str | None = None) -> list[PresenceSample]:
+        """How many devices were present how over time, as it was noted then."""
+        return await self.send(calls.presence(board))
+
+    async def live(self) -> Health:
+        """Whether the process answers at all."""
+        return await self.send(calls.live())
+
+    async def metrics(self) -> str:
+        """The service's figures in Prometheus' text format."""
+        return await self.send(calls.metrics())
+
+    async def ready(self) -> Health:
+        """The service's health; a ``ProblemError`` if it is not ready."""
+        return await self.send(calls.ready())
+
+    async def openapi(self) -> dict[str, Any]:
+        """The service's OpenAPI document."""
+        return await self.send(calls.openapi())
+
+    async def send(self, call: Call[Result]) -> Result:
+        """Sends a call and reads its answer."""
+        tries = TRIES if call.repeatable else 1
+        response: httpx.Response | None = None
+        for attempt in range(1, tries + 1):
+            if attempt > 1:
+                await pause_async(pause_before(attempt, response))
+            response = None
+            try:
+                response = await self._http.send(self._http.build_request(**keyed(call)))
+            except httpx.TransportError as error:
+                if attempt == tries:
+                    raise unreachable(self._http.base_url, error, call.doing) from error
+                continue
+            if response.is_success:
+                return call.read(response.content)
+            if response.status_code not in AGAIN or attempt == tries:
+                raise error_for(response, call.doing)
+        raise AssertionError("unreachable")
+
+    async def upload(self, call: Call[Result], portions: Iterator[bytes], *, timeout_s: float | None = None) -> Result:
+        """Sends a call whose body is a stream; never repeated by itself. The answer may take ``timeout_s``."""
+        try:
+            response = await self._http.send(self._http.build_request(**streamed(call, _portions(portions), timeout_s)))
+        except httpx.TransportError as error:
+            raise unreachable(self._http.base_url, error, call.doing) from error
+        if not response.is_success:
+            raise error_for(response, call.doing)
+        return call.read(response.content)
+
+    async def download(self, call: Call[object]) -> AsyncIterator[bytes]:
+        """The answer of a call, piece by piece."""
+        try:
+            async with self._http.stream(**keyed(call)) as response:
+                if not response.is_success:
+                    await response.aread()
+                    raise error_for(response, call.doing)
+                async for piece in response.aiter_bytes():
+                    yield piece
+        except httpx.TransportError as error:
+            raise unreachable(self._http.base_url, error, call.doing) from error
+
+    async def follow(
+        self, *, rollout_id: int | None = None, after: int | None = None, timeout: float | None = None
+    ) -> AsyncIterator[Event]:
+        """The event feed, from now on or from after event ``after``; a broken connection is taken up again. With
+        ``timeout`` a ``WaitedTooLongError`` ends it after so many seconds, or up to 15 s later."""
+        broken, patience = 0, Patience(timeout, "following the event feed")
+        while True:
+            patience.check()
+            params = {"rollout": rollout_id, "after": after}
+            given = {name: value for name, value in params.items() if value is not None}
+            try:
+                async with self._http.stream("GET", EVENTS, params=given, timeout=patience.timeouts) as response:
+                    if not response.is_success:
+                        await response.aread()
+                        raise error_for(response, "following the event feed")
+                    async for event in async_events(response.aiter_lines(), patience.check):
+                        broken, after = 0, event.id
+                        yield event
+            except httpx.TransportError as error:
+                patience.check()
+                broken += 1
+                if broken > TRIES * 3:
+                    raise unreachable(self._http.base_url, error, "following the event feed") from error
+            await pause_async(pause_before(min(broken, 4) + 2))
+
+
+async def _portions(portions: Iterator[bytes]) -> AsyncIterator[bytes]:
+    # The next portion may have to be read from a disk.
+    while (portion := await in_thread(next, portions, None)) is not None:
+        yield portion
+
+
+class People:
+    """Sign-in and tokens."""
+
+    def __init__(self, herald: AsyncHerald) -> None:
+        self._herald = herald
+
+    async def sign_in(self, name: str, password: str) -> Me:
+        """Opens a session for this client."""
+        return await self._herald.send(calls.sign_in(SignIn(name=name, password=password)))
+
+    async def sign_out(self) -> None:
+        """Ends the session, or closes the token, that this client uses."""
+        await self._herald.send(calls.sign_out())
+
+    async def whoami(self) -> Me:
+        """Who is signed in."""
+        return await self._herald.send(calls.whoami())
+
+    async def make_token(self, name: str = "command line", days: int = 90) -> TokenOut:
+        """Makes a token; its secret is in the answer, this once."""
+        return await self._herald.send(calls.make_token(TokenIn(name=name, days=days)))
+
+    async def tokens(self) -> list[TokenOut]:
+        """One's own tokens."""
+        return await self._herald.send(calls.list_tokens())
+
+    async def close_token(self, token_id: int) -> None:
+        """Closes one of one's own tokens."""
+        await self._herald.send(calls.close_token(token_id))
+
+
+class Boards:
+    """Hardware models."""
+
+    def __init__(self, herald: AsyncHerald) -> None:
+        self._herald = herald
+
+    async def add(self, board: BoardIn) -> BoardOut:
+        """Adds a board or replaces what is known of it."""
+        return await self._herald.send(calls.add_board(board))
+
+    async def list(self) -> list[BoardOut]:
+        """All boards."""
+        return await self._herald.send(calls.list_boards())
+
+    async def show(self, name: str) -> BoardOut:
+        """One board."""
+        return await self._herald.send(calls.show_board(name))
+
+
+class Keys:
+    """Key lists."""
+
+    def __init__(self, herald: AsyncHerald) -> None:
+        self._herald = herald
+
+    async def publish(self, root: bytes, key_list: bytes) -> KeyListOut:
+        """Publishes a key list signed by ``root`` (the raw public key, 32 bytes)."""
+        return await self._herald.send(calls.publish_key_list(calls.key_list(root, key_list)))
+
+    async def newest(self) -> KeyListOut:
+        """The key list in force."""
+        return await self._herald.send(calls.newest_key_list())
+
+
+class Codes:
+    """Enrolment codes."""
+
+    def __init__(self, herald: AsyncHerald) -> None:
+        self._herald = herald
+
+    async def make(self, asked: CodeIn) -> CodeOut:
+        """Makes a code; it is in the answer, this once."""
+        return await self._herald.send(calls.make_code(asked))
+
+    async def list(self) -> list[CodeOut]:
+        """All codes."""
+        return await self._herald.send(calls.list_codes())
+
+    async def close(self, code_id: int) -> None:
+        """Closes a code before its time."""
+        await self._herald.send(calls.close_code(code_id))
+
+
+class Selections:
+    """Selectors saved under a name."""
+
+    def __init__(self, herald: AsyncHerald) -> None:
+        self._herald = herald
+
+    async def save(self, name: str, selector: str, *, note: str = "") -> SelectionOut:
+        """Saves a selector, or replaces the one of that name."""
+        said = SelectionIn(name=name, selector=selector, note=note)
+        return await self._herald.send(calls.save_selection(said))
+
+    async def list(self) -> list[SelectionOut]:
+        """All selections, and how their devices stand."""
+        return await self._herald.send(calls.list_selections())
+
+    async def show(self, name: str) -> SelectionOut:
+        """One selection."""
+        return await self._herald.send(calls.show_selection(name))
+
+    async def drop(self, name: str) -> None:
+        """Drops a selection."""
+        await self._herald.send(calls.drop_selection(name))
+
+
+class Journal:
+    """The journal."""
+
+    def __init__(self, herald: AsyncHerald) -> None:
+        self._herald = herald
+
+    async def list(
+        self,
+        *,
+        by: str | None = None,
+        what: str | None = None,
+        subject: str | None = None,
+        text: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        decisions: bool = False,
+        limit: int = 100,
+        after: str | None = None,
+    ) -> Page[JournalEntry]:
+        """A page of the journal, newest first: ``by`` whom, words within ``what`` and ``subject`` or anywhere
+        (``text``), between two times; ``decisions`` leaves out that devices enrolled."""
+        times = {"since": since and since.isoformat(), "until": until and until.isoformat()}
+        picked = {"by": by, "what": what, "subject": subject, "text": text, "decisions": decisions or None, **times}
+        return await self._herald.send(calls.show_journal(limit, after, **picked))

@@ -1,0 +1,1 @@
+"""What devices say and hear."""

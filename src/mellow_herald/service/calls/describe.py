@@ -1,0 +1,81 @@
+"""The device protocol in the OpenAPI document. Its routes are plain ones, so the framework cannot tell by itself."""
+
+from typing import Any
+
+from pydantic import BaseModel
+from pydantic.json_schema import models_json_schema
+
+from mellow_herald.service.calls.routes import KEY_LIST_MEDIA_TYPE, PREFIX
+from mellow_herald.service.problems import problems
+from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, LogsIn, OrderOut, ReportsIn
+from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
+
+MODELS = (EnrolmentIn, EnrolmentOut, CheckinIn, ReportsIn, LogsIn, OrderOut)
+NOTHING = {"description": "No order stands; `Herald-Next-Checkin` says when to call again (s)."}
+
+
+def describe_device_api(document: dict[str, Any]) -> None:
+    """Adds the device calls to an OpenAPI document."""
+    template = "#/components/schemas/{model}"
+    _, schemas = models_json_schema([(model, "validation") for model in MODELS], ref_template=template)
+    document["components"]["schemas"].update(schemas["$defs"])
+    document["components"].setdefault("securitySchemes", {})["DeviceToken"] = {
+        "type": "http",
+        "scheme": "bearer",
+        "description": "The token given at enrolment.",
+    }
+    order = {"200": {"description": "The order that stands.", "content": _json(OrderOut)}, "204": NOTHING}
+    calls: dict[str, tuple[str, str, type[BaseModel] | None, dict[str, Any], tuple[int, ...]]] = {
+        "/enrolments": ("post", "A device's first call.", EnrolmentIn, {"201": _answer(EnrolmentOut)}, (409, 413, 429)),
+        "/checkins": ("post", "What the device runs and how it is.", CheckinIn, order, (413, 503)),
+        "/reports": ("post", "Numbered progress of an attempt.", ReportsIn, order, (413, 503)),
+        "/logs": ("post", "Log lines that were asked for.", LogsIn, {"204": {"description": "Kept."}}, (413, 503)),
+        "/keys": ("get", "The key list in force.", None, _bytes(KEY_LIST_MEDIA_TYPE), (404,)),
+        "/manifests/{digest}": ("get", "A signed envelope without payloads.", None, _bytes(ENVELOPE_MEDIA_TYPE), ()),
+        "/images/{digest}": (
+            "get",
+            "An image, whole or in ranges.",
+            None,
+            {
+                **_bytes("application/octet-stream"),
+                "206": {"description": "The ranges asked for."},
+                "416": {"description": "No such range."},
+            },
+            (503,),
+        ),
+    }
+    for path, (method, words, body, answers, statuses) in calls.items():
+        operation: dict[str, Any] = {
+            "tags": ["device protocol"],
+            "summary": words,
+            "operationId": f"device{path.replace('/', '_').replace('{', '').replace('}', '')}",
+            "security": [] if path == "/enrolments" else [{"DeviceToken": []}],
+            "responses": {**answers, **{str(s): _problem(said) for s, said in problems(*statuses).items()}},
+        }
+        if body is not None:
+            operation["requestBody"] = {"required": True, "content": _json(body)}
+        if path == "/checkins":
+            words = "`wait=N`: hold the call open up to N real seconds (at most 60) until an order stands."
+            prefer = {"name": "Prefer", "in": "header", "schema": {"type": "string"}, "description": words}
+            operation["parameters"] = [prefer]
+        if "{digest}" in path:
+            pattern = {"type": "string", "pattern": "^[0-9a-f]{64}$"}
+            operation["parameters"] = [{"name": "digest", "in": "path", "required": True, "schema": pattern}]
+        document["paths"][PREFIX + path] = {method: operation}
+
+
+def _json(model: type) -> dict[str, Any]:
+    return {"application/json": {"schema": {"$ref": f"#/components/schemas/{model.__name__}"}}}
+
+
+def _answer(model: type) -> dict[str, Any]:
+    return {"description": "Enrolled.", "content": _json(model)}
+
+
+def _bytes(media_type: str) -> dict[str, Any]:
+    content = {media_type: {"schema": {"type": "string", "format": "binary"}}}
+    return {"200": {"description": "The bytes.", "content": content}}
+
+
+def _problem(said: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in said.items() if name != "model"}

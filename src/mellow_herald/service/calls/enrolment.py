@@ -1,0 +1,130 @@
+"""Letting devices in: enrolment codes and first calls."""
+
+import hashlib
+import secrets
+
+from mellow_herald.core.duration import parse_duration
+from mellow_herald.service.context import Context
+from mellow_herald.service.fleet.admission import note_admission
+from mellow_herald.service.people import secret_hash
+from mellow_herald.service.problems import ProblemError
+from mellow_herald.store import boards, fleet
+from mellow_herald.store.admission import change_devices
+from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
+from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut
+from mellow_herald.wire.fleet import CodeIn, CodeOut
+
+
+async def make_code(context: Context, asked: CodeIn, by: str) -> CodeOut:
+    """Makes an enrolment code; it is shown this once."""
+    code = "-".join(secrets.token_hex(3) for _ in range(4))
+    now = context.clock.now()
+    async with context.engine.begin() as connection:
+        await _check_board(connection, asked.board, asked.line)
+        row = await fleet.add_code(
+            connection,
+            {
+                "code_hash": secret_hash(code),
+                "board": asked.board,
+                "line": asked.line,
+                "labels": asked.labels,
+                "ask": asked.ask,
+                "uses": asked.uses,
+                "used": 0,
+                "created_at": now,
+                "expires_at": now + parse_duration(asked.valid_for),
+            },
+        )
+        subject = f"code {row['id']}"
+        why = f"devices of {asked.board}/{asked.line} are to enrol"
+        await write_journal(connection, JournalEntry(now, by, "enrolment code made", subject, why))
+    return CodeOut.model_validate({**row, "code": code})
+
+
+async def _check_board(connection: object, board: str, line: str) -> None:
+    row = await boards.find_board(connection, board)  # type: ignore[arg-type]
+    if row is None:
+        raise ProblemError(422, "unknown-board", f"There is no board {board!r}. Add it with `herald board add FILE`.")
+    if line not in row["lines"]:
+        raise ProblemError(422, "unknown-line", f"Board {board} serves {', '.join(row['lines'])}, not {line}.")
+
+
+async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
+    """A device's first call.
+
+    The same nonce gives the same token until the token is first used, so that a lost answer locks nobody out; a
+    known serial with another nonce is refused.
+    """
+    now = context.clock.now()
+    nonce_hash = hashlib.sha256(asked.nonce.encode()).hexdigest()
+    async with context.engine.begin() as connection:
+        code = await fleet.find_code(connection, secret_hash(asked.code))
+        if code is None or code["expires_at"] <= now:
+            raise ProblemError(403, "bad-code", "The enrolment code is unknown or has expired. Ask for a new one.")
+        if (code["board"], code["line"]) != (asked.board, asked.line):
+            raise ProblemError(403, "bad-code", f"The enrolment code is not for {asked.board}/{asked.line}.")
+        enrolled = await fleet.find_device(connection, asked.serial, lock=True)
+        again = enrolled is not None and enrolled["may_enrol_again"]
+        if enrolled is not None and not again:
+            if enrolled["nonce_hash"] != nonce_hash or enrolled["token_used"]:
+                raise ProblemError(
+                    409,
+                    "already-enrolled",
+                    f"{asked.serial} is enrolled. If it lost its token, an engineer must allow it to enrol again "
+                    "(`herald device allow-enrolment`).",
+                )
+            return _answer(context, enrolled["id"], enrolled["generation"], enrolled["admission"])
+        if code["used"] >= code["uses"]:
+            raise ProblemError(403, "code-used-up", f"The enrolment code was good for {code['uses']} devices.")
+        await fleet.use_code(connection, code["id"])
+        admission = "asking" if code["ask"] else "admitted"
+        values = {
+            "board": asked.board,
+            "line": asked.line,
+            "hw_rev": asked.hw_rev,
+            "admission": admission,
+            "nonce_hash": nonce_hash,
+            "token_used": False,
+            "may_enrol_again": False,
+            "changed_at": now,
+            "arriving": admission == "admitted",
+            "cloned_at": None,
+        }
+        if asked.gateway is not None:
+            values["gateway"] = asked.gateway
+        generation = 1 if enrolled is None else enrolled["generation"] + 1
+        if enrolled is not None:
+            # What engineers wrote on it stays; its old token ends with the generation.
+            labels = {**enrolled["labels"], **code["labels"]}
+            await change_devices(connection, [enrolled["id"]], **values, labels=labels, generation=generation)
+            # Its boots are counted anew.
+            await fleet.forget_pulse(connection, enrolled["id"])
+            await fleet.forget_reports(connection, enrolled["id"])
+            device_id: int | None = enrolled["id"]
+        else:
+            new = {
+                "serial": asked.serial,
+                "generation": generation,
+                "running": {},
+                "standby": {},
+                "version_keys": {},
+                "note": "",
+                "enrolled_at": now,
+                # What the engineer put on the code wins over what a device says of itself.
+                "labels": {**asked.labels, **code["labels"]},
+            }
+            device_id = await fleet.add_device(connection, {**values, **new})
+        if device_id is None:
+            raise ProblemError(409, "already-enrolled", f"{asked.serial} is enrolling at this moment; try again.")
+        data = {"serial": asked.serial, "admission": admission, "generation": generation}
+        await publish(connection, [FeedEvent(now, "admission", None, device_id, data=data)])
+        what = "enrolled again" if again else "enrolled"
+        why = "a person must admit it" if code["ask"] else "its code admits"
+        await write_journal(connection, JournalEntry(now, "device", what, asked.serial, why))
+    note_admission(context, device_id, admission, generation)
+    return _answer(context, device_id, generation, admission)
+
+
+def _answer(context: Context, device_id: int, generation: int, admission: str) -> EnrolmentOut:
+    token = context.memory.issue(device_id, generation)
+    return EnrolmentOut.model_validate({"device_id": device_id, "token": token, "admission": admission})

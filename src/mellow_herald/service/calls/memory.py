@@ -1,0 +1,168 @@
+"""A worker's memory of devices: enough to answer a check-in that brings nothing new without asking the database.
+
+It may answer "nothing" or send the call to the intake; it never hands out an order. Anything that could make an
+order stand raises ``epoch`` through the feed, and what was remembered before no longer counts. While the feed has
+not been read for two seconds, the memory is not used at all.
+"""
+
+import secrets
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, cast
+
+from mellow_herald.core.foresight import HourMarks
+from mellow_herald.core.selector import Node, matches
+from mellow_herald.core.token import DeviceToken, make_token, read_token
+from mellow_herald.store.rows import StoredPulse
+from mellow_herald.wire.device import CheckinIn
+
+FEED_MAY_BE_OLD = 2.0
+USUAL_INTERVAL_S = 300
+
+
+@dataclass(slots=True)
+class Remembered:
+    """What a device said last, when no order stood."""
+
+    epoch: int
+    boots: int
+    seq: int
+    running: dict[str, Any]
+    standby: dict[str, Any]
+    updater: int
+    settings_digest: str | None
+    interval_s: int
+    trial: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Intervals:
+    """How often the devices of a board check in (s), and those that a selector picks; the first that matches counts."""
+
+    usual_s: int
+    exceptions: tuple[tuple[Node, int], ...] = ()
+
+    def of(self, facts: Mapping[str, Any]) -> int:
+        """The interval of a device with these facts."""
+        return next((seconds for node, seconds in self.exceptions if matches(node, facts)), self.usual_s)
+
+
+class Memory:
+    """Tokens' generations, MAC keys, boards' check-in intervals (s), which of their components are updated in place,
+    and last words, in one process."""
+
+    def __init__(self) -> None:
+        self.epoch = 0
+        self.generations: dict[int, int] = {}
+        self.admissions = 0
+        self.mac_keys: dict[int, bytes] = {}
+        self.intervals: dict[str, Intervals] = {}
+        self.in_place: dict[str, frozenset[str]] = {}
+        self.pulses: dict[int, dict[str, Any]] = {}
+        self.hour_marks = HourMarks()
+        self._checkins: dict[int, Remembered] = {}
+        self._feed_read = 0.0
+
+    def feed_was_read(self) -> None:
+        """The feed is known up to now."""
+        self._feed_read = time.monotonic()
+
+    @property
+    def usable(self) -> bool:
+        """Whether the feed was read lately enough to trust what is remembered."""
+        return time.monotonic() - self._feed_read < FEED_MAY_BE_OLD
+
+    def who(self, token: str) -> int | None:
+        """The device that this token belongs to, or None if the token is not (or no longer) good."""
+        checkin = read_token(token, self.mac_keys)
+        if checkin is None or self.generations.get(checkin.device_id) != checkin.generation:
+            return None
+        return checkin.device_id
+
+    def issue(self, device_id: int, generation: int) -> str:
+        """A token for a device, made with the newest MAC key."""
+        key_id = max(self.mac_keys)
+        return make_token(DeviceToken(device_id, generation, key_id), self.mac_keys[key_id])
+
+    def nothing_new(self, device_id: int, checkin: CheckinIn, at: datetime) -> Remembered | None:
+        """What is remembered of the device, if its check-in brings nothing new; then its pulse is noted, too."""
+        remembered = self._checkins.get(device_id)
+        if (
+            remembered is None
+            or remembered.epoch != self.epoch
+            or checkin.after_restart
+            or checkin.boots != remembered.boots
+            or checkin.seq != remembered.seq + 1
+            or checkin.updater != remembered.updater
+            or checkin.trial != remembered.trial
+            or checkin.settings_digest != remembered.settings_digest
+            or checkin.running != remembered.running
+            or checkin.standby != remembered.standby
+            or not self.usable
+        ):
+            return None
+        remembered.seq = checkin.seq
+        self.note_pulse(device_id, checkin, at, remembered.interval_s, remembered.interval_s)
+        return remembered
+
+    def interval_of(self, device: Mapping[str, Any]) -> int:
+        """How often a device checks in (s)."""
+        intervals = self.intervals.get(device["board"])
+        if intervals is None:
+            return USUAL_INTERVAL_S
+        return intervals.of({**device["labels"], **device}) if intervals.exceptions else intervals.usual_s
+
+    def remember(self, device_id: int, checkin: CheckinIn, interval_s: int, epoch: int) -> None:
+        """Remembers a check-in to which no order stood. ``epoch`` is the one before the database was asked."""
+        self._checkins[device_id] = Remembered(
+            epoch,
+            checkin.boots,
+            checkin.seq,
+            checkin.running,
+            checkin.standby,
+            checkin.updater,
+            checkin.settings_digest,
+            interval_s,
+            checkin.trial,
+        )
+
+    def admit(self, device_id: int, generation: int | None) -> None:
+        """Makes the token of this generation good, and no other (None: none at all)."""
+        self.admissions += 1
+        if generation is None:
+            self.generations.pop(device_id, None)
+        else:
+            self.generations[device_id] = generation
+        self.forget(device_id)
+
+    def forget(self, device_id: int) -> None:
+        """Forgets what a device said."""
+        self._checkins.pop(device_id, None)
+
+    def note_pulse(self, device_id: int, checkin: CheckinIn, at: datetime, interval_s: int, next_s: int) -> None:
+        """Keeps a device's call for the next batch write."""
+        self.pulses[device_id] = {
+            "device_id": device_id,
+            "seen_at": at,
+            "boots": checkin.boots,
+            "seq": checkin.seq,
+            "interval_s": interval_s,
+            "next_s": next_s,
+            "condition": checkin.condition,
+            "readings": checkin.readings,
+            "odd": None,
+        }
+
+    def take_pulses(self) -> list[StoredPulse]:
+        """The calls to write now."""
+        taken, self.pulses = self.pulses, {}
+        for pulse in taken.values():
+            pulse["condition"] = pulse["condition"].model_dump(exclude_none=True)
+        return cast(list[StoredPulse], list(taken.values()))
+
+
+def new_secret() -> bytes:
+    """A fresh MAC key."""
+    return secrets.token_bytes(32)

@@ -1,0 +1,237 @@
+"""The calls of the device protocol as plain routes: every microsecond here is paid by every check-in."""
+
+import asyncio
+import base64
+import contextlib
+import random
+import time
+from collections.abc import Awaitable, Callable
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+from starlette.requests import ClientDisconnect, Request
+from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.routing import Route
+from starlette.types import ASGIApp, Receive, Scope, Send
+
+from mellow_herald.core.digest import is_digest
+from mellow_herald.core.manifest import join_envelope
+from mellow_herald.service.calls.enrolment import enrol
+from mellow_herald.service.calls.intake import Intake
+from mellow_herald.service.calls.logs import take_lines
+from mellow_herald.service.context import Context
+from mellow_herald.service.people import FailureLimit
+from mellow_herald.service.problems import ProblemError, fault, problem_for
+from mellow_herald.service.releases.soundness import is_sound
+from mellow_herald.service.waiting import preferred_wait
+from mellow_herald.store import keys, releases
+from mellow_herald.wire.device import CheckinIn, EnrolmentIn, LogsIn, OrderOut, ReportsIn
+from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
+
+PREFIX = "/device/v1"
+BODY_LIMIT = 512 * 1024
+KEY_LIST_MEDIA_TYPE = "application/cose"
+SPREAD = 0.1
+SOONEST_AGAIN_S = 0.5
+Endpoint = Callable[[Request], Awaitable[Response]]
+
+
+class HotPaths:
+    """Around the whole application: takes the hot paths past the framework's own layers, which cost as much as the
+    work."""
+
+    def __init__(self, app: ASGIApp, endpoints: dict[str, Endpoint]) -> None:
+        self._app, self._endpoints = app, endpoints
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Serves one call."""
+        endpoint = self._endpoints.get(scope["path"]) if scope["type"] == "http" else None
+        if endpoint is None or scope["method"] != "POST":
+            await self._app(scope, receive, send)
+            return
+        try:
+            response = await endpoint(Request(scope, receive))
+        except Exception as error:
+            response = fault(error, scope["path"])
+        await response(scope, receive, send)
+
+
+class DeviceApi:
+    """The routes, with what they need."""
+
+    def __init__(self, context: Context, intake: Intake) -> None:
+        self._context, self._intake = context, intake
+        self._failures = FailureLimit(allowed=100)
+
+    def routes(self) -> list[Route]:
+        """The routes to add to the application."""
+        calls = [
+            ("/enrolments", self.enrolment, "POST"),
+            ("/checkins", self.checkin, "POST"),
+            ("/reports", self.reports, "POST"),
+            ("/logs", self.logs, "POST"),
+            ("/keys", self.keys, "GET"),
+            ("/manifests/{digest}", self.manifest, "GET"),
+            ("/images/{digest}", self.image, "GET"),
+        ]
+        return [Route(PREFIX + path, _answering(call), methods=[method]) for path, call, method in calls]
+
+    def hot_paths(self) -> dict[str, Endpoint]:
+        """The calls that make up nearly all of the traffic, by path; all are POSTs."""
+        calls = (("/checkins", self.checkin), ("/reports", self.reports))
+        return {PREFIX + path: _answering(call) for path, call in calls}
+
+    async def enrolment(self, request: Request) -> Response:
+        address = request.client.host if request.client else "unknown"
+        self._failures.check(address)
+        try:
+            answer = await enrol(self._context, await _body(request, EnrolmentIn))
+        except ProblemError as problem:
+            if problem.kind == "bad-code":
+                self._failures.failed(address)
+            raise
+        return JSONResponse(answer.model_dump(mode="json"), 201, self._time())
+
+    async def checkin(self, request: Request) -> Response:
+        device_id = self._who(request)
+        message = await _body(request, CheckinIn)
+        wait_s = preferred_wait(request.headers.get("prefer", ""))
+        if wait_s:
+            return await self._wait_for_order(device_id, message, wait_s)
+        remembered = self._context.memory.nothing_new(device_id, message, self._context.clock.now())
+        if remembered is not None:
+            return self._nothing(remembered.interval_s)
+        return self._order(await self._intake.checkin(device_id, message))
+
+    async def _wait_for_order(self, device_id: int, message: CheckinIn, wait_s: int) -> Response:
+        """Holds a check-in open until an order stands or ``wait_s`` (real seconds) are over."""
+        waiting = self._context.waiting
+        deadline = time.monotonic() + wait_s
+        with waiting.expect(device_id) as word:
+            # Whoever is told of an order from here on sets the word, so none is missed between asking and waiting.
+            while True:
+                word.clear()
+                order = await self._intake.checkin(device_id, message)
+                if order.order is None:
+                    await self._hold(device_id, message, order.next_checkin_s, word, deadline)
+                if order.order is not None or waiting.superseded(word) or time.monotonic() >= deadline:
+                    answer = self._order(order)
+                    answer.headers["preference-applied"] = f"wait={wait_s}"
+                    return answer
+
+    async def _hold(
+        self, device_id: int, message: CheckinIn, interval_s: int, word: asyncio.Event, deadline: float
+    ) -> None:
+        """Waits for a word. A device that is held on the line is present: its last call is as old as this moment."""
+        clock, memory = self._context.clock, self._context.memory
+        again = max(SOONEST_AGAIN_S, interval_s / clock.scale / 2)
+        while not word.is_set() and (left := deadline - time.monotonic()) > 0:
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(word.wait(), min(left, again))
+            memory.note_pulse(device_id, message, clock.now(), interval_s, interval_s)
+
+    async def reports(self, request: Request) -> Response:
+        device_id = self._who(request)
+        message = await _body(request, ReportsIn)
+        return self._order(await self._intake.reports(device_id, message.reports))
+
+    async def logs(self, request: Request) -> Response:
+        device_id = self._who(request)
+        message = await _body(request, LogsIn)
+        await take_lines(self._context, device_id, message.lines)
+        return Response(status_code=204, headers=self._time())
+
+    async def keys(self, request: Request) -> Response:
+        self._who(request)
+        async with self._context.engine.connect() as connection:
+            row = await keys.newest_key_list(connection)
+        if row is None:
+            raise ProblemError(404, "not-found", "There is no key list yet.")
+        return Response(row["body"], headers=self._time(), media_type=KEY_LIST_MEDIA_TYPE)
+
+    async def manifest(self, request: Request) -> Response:
+        device_id, digest = self._who(request), _digest(request)
+        async with self._context.engine.connect() as connection:
+            row = await releases.manifest_for_device(connection, device_id, digest)
+        if row is None:
+            raise ProblemError(403, "not-your-attempt", "No live attempt of this device names this manifest.")
+        envelope = join_envelope(row["authentication"], row["manifest"])
+        return Response(envelope, headers=self._time(), media_type=ENVELOPE_MEDIA_TYPE)
+
+    async def image(self, request: Request) -> Response:
+        device_id, digest = self._who(request), _digest(request)
+        async with self._context.engine.connect() as connection:
+            allowed = await releases.image_for_device(connection, device_id, digest)
+        if not allowed:
+            raise ProblemError(403, "not-your-attempt", "No live attempt of this device names this image.")
+        if not await is_sound(self._context, digest):
+            raise ProblemError(503, "image-unsound", "The stored image is damaged.", {"Retry-After": "300"})
+        headers = {
+            "etag": f'"{digest}"',
+            "repr-digest": f"sha-256=:{base64.b64encode(bytes.fromhex(digest)).decode()}:",
+            "cache-control": "private, immutable, max-age=31536000",
+            **self._time(),
+        }
+        path = self._context.images.path(digest)
+        return FileResponse(path, headers=headers, media_type="application/octet-stream")
+
+    def _who(self, request: Request) -> int:
+        scheme, _, token = request.headers.get("authorization", "").partition(" ")
+        device_id = self._context.memory.who(token) if scheme.lower() == "bearer" else None
+        if device_id is None:
+            raise ProblemError(401, "bad-token", "The device token is missing, wrong or revoked. Enrol again.")
+        return device_id
+
+    def _time(self) -> dict[str, str]:
+        clock = self._context.clock
+        headers = {"herald-time": clock.now().isoformat()}
+        if clock.scale != 1:
+            headers["herald-time-scale"] = f"{clock.scale:g}"
+        return headers
+
+    def _nothing(self, interval_s: int) -> Response:
+        return Response(status_code=204, headers={"herald-next-checkin": str(_spread(interval_s)), **self._time()})
+
+    def _order(self, order: OrderOut) -> Response:
+        if order.order is None and not order.refused and not order.log:
+            return self._nothing(order.next_checkin_s)
+        order.next_checkin_s = _spread(order.next_checkin_s)
+        body = order.model_dump(mode="json", by_alias=True, exclude_none=True)
+        return JSONResponse(body, headers=self._time())
+
+
+def _spread(seconds: int) -> int:
+    """The interval with jitter, so that a fleet that was cut off together does not come back together."""
+    return max(1, round(seconds * random.uniform(1 - SPREAD, 1 + SPREAD)))
+
+
+def _digest(request: Request) -> str:
+    digest = str(request.path_params["digest"])
+    if not is_digest(digest):
+        raise ProblemError(422, "bad-digest", "A digest is written as 64 lower-case hex digits.")
+    return digest
+
+
+async def _body(request: Request, model: Any) -> Any:
+    announced = request.headers.get("content-length", "0")
+    if not announced.isdigit() or int(announced) > BODY_LIMIT:
+        raise ProblemError(413, "too-large", f"The body may have at most {BODY_LIMIT} bytes.")
+    body = bytearray()
+    async for piece in request.stream():
+        body += piece
+        if len(body) > BODY_LIMIT:
+            raise ProblemError(413, "too-large", f"The body may have at most {BODY_LIMIT} bytes.")
+    assert issubclass(model, BaseModel)
+    return model.model_validate_json(bytes(body))
+
+
+def _answering(call: Endpoint) -> Endpoint:
+    async def endpoint(request: Request) -> Response:
+        try:
+            return await call(request)
+        except (ProblemError, ValidationError) as error:
+            return problem_for(error, request.url.path)
+        except ClientDisconnect:  # it hung up in the middle of its call; nobody hears the answer
+            return Response(status_code=400)
+
+    return endpoint

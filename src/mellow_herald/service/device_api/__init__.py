@@ -1,1 +1,0 @@
-"""The device API: what simulated and real devices call."""

@@ -1,0 +1,1 @@
+"""The devices themselves: who they are, what they run, what they should."""

@@ -1,0 +1,1 @@
+"""What is published, checked, offered and cleaned away."""

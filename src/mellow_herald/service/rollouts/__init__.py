@@ -1,0 +1,1 @@
+"""How releases come to devices: planned, started, conducted, halted, taken back."""

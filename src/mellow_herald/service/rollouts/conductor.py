@@ -1,0 +1,367 @@
+"""The conductor: moves rollouts on. Any process may do it, and dying at any point loses nothing."""
+
+import asyncio
+import contextlib
+import time
+from collections.abc import Awaitable, Callable
+from datetime import date, datetime, timedelta
+
+import structlog
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import CallOff, EndTries, Relapse, Silence
+from mellow_herald.core.decide import (
+    AskForGo,
+    Begin,
+    BeginSoak,
+    Decision,
+    Finish,
+    FinishRing,
+    Halt,
+    MarkSilent,
+    MovesAgain,
+    OpenRing,
+    Progress,
+    StandsStill,
+    Unheard,
+    decide,
+)
+from mellow_herald.core.plan import Plan
+from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
+from mellow_herald.service.context import Context
+from mellow_herald.service.rollouts.brakes import read_brakes
+from mellow_herald.service.rollouts.ending import apply_to, call_off_slice, finish
+from mellow_herald.service.rollouts.halting import CONDUCTOR
+from mellow_herald.service.rollouts.life import halt_within
+from mellow_herald.service.rollouts.planning import plan_of, target_of
+from mellow_herald.service.rollouts.record import record_decision, renew_orders
+from mellow_herald.service.rollouts.rollbacks import count_to_come, end_what_was_left, go_back
+from mellow_herald.store import attempts, brakes, progress, rings, rollouts
+from mellow_herald.store.clock import beat
+from mellow_herald.store.conditions import forget_old_days, note_conditions
+from mellow_herald.store.feed import JournalEntry, write_journal
+from mellow_herald.store.fleet import write_pulses
+from mellow_herald.store.gate import Lock, close_gate, share_gates, try_take
+from mellow_herald.store.rings import Portion, Target
+from mellow_herald.store.rollouts import RolloutOfRelease
+
+log = structlog.get_logger()
+
+TURN_SECONDS = 1.0
+SHORTEST_REST = 0.1
+# After each turn so many times as long is left to the calls of devices.
+REST = 3.0
+MOST_DECISIONS = 100
+# Portions of a ring that are given under one gate, and of these so many at once: PostgreSQL uses one core for each.
+PORTIONS, SIDE_BY_SIDE = 4, 2
+UNHEARD = "no call within the plan's answer_within"
+# A gateway not heard for so long, in service time, may be why those behind it are not heard either.
+SHORTEST_SILENCE = timedelta(minutes=5)
+# One slice of something long; tells whether there is more to do.
+Work = Callable[[AsyncConnection, datetime], Awaitable[bool]]
+
+
+class Conductor:
+    """Looks at every live rollout once a turn."""
+
+    def __init__(self, context: Context) -> None:
+        self._context = context
+        self._serving_since: datetime = context.clock.now()
+        self._tidied: date | None = None
+
+    async def run(self) -> None:
+        """Works until cancelled."""
+        signal = self._context.signals.conductor
+        while True:
+            began = time.monotonic()
+            try:
+                await self.turn()
+            except Exception:
+                log.exception("a turn of the conductor failed; trying again")
+                await asyncio.sleep(TURN_SECONDS)
+            took = time.monotonic() - began
+            await self._rest(min(max(SHORTEST_REST, REST * took), TURN_SECONDS))
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(signal.wait(), TURN_SECONDS)
+            signal.clear()
+
+    async def _rest(self, seconds: float) -> None:
+        """Leaves the processor to devices' calls, unless somebody waits for a ring to open."""
+        begun = self._context.signals.begun
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(begun.wait(), seconds)
+        begun.clear()
+
+    async def beat_and_write_pulses(self) -> None:
+        """Notes once a second that the service serves, and writes the calls that the memory answered."""
+        while True:
+            try:
+                clock, engine = self._context.clock, self._context.engine
+                self._serving_since = await beat(engine, clock.real(), clock.now())
+                pulses = self._context.memory.take_pulses()
+                async with engine.begin() as connection:
+                    await write_pulses(connection, pulses)
+                    await note_conditions(connection, self._context.memory.hour_marks, pulses)
+                    if clock.now().date() != self._tidied:
+                        await forget_old_days(connection, clock.now())
+                        self._tidied = clock.now().date()
+            except Exception:
+                log.exception("the beat failed; trying again")
+            await asyncio.sleep(TURN_SECONDS)
+
+    async def turn(self) -> None:
+        """One look at every live rollout."""
+        async with self._context.engine.connect() as connection:
+            live = await rollouts.list_rollouts(connection, live=True, limit=1000)
+        for row in live:
+            # What is wrong with one rollout must not stand in the way of the others.
+            try:
+                if row["state"] == RolloutState.HALTED:
+                    await self._call_off(row["id"], "halted")
+                elif row["state"] in (RolloutState.SCHEDULED, RolloutState.RUNNING, RolloutState.HELD):
+                    await self._conduct(row)
+            except Exception:
+                log.exception("a rollout could not be moved on; trying again", rollout=row["id"])
+
+    async def _conduct(self, row: RolloutOfRelease) -> None:
+        if row["state"] == RolloutState.RUNNING and row["kind"] == RolloutKind.ROLLBACK:
+            await self._take_in(row)
+        # Every decision is taken anew after the one before was applied, so each sees the truth.
+        for _ in range(MOST_DECISIONS):
+            now = self._context.clock.now()
+            async with self._context.engine.begin() as connection:
+                if not await try_take(connection, Lock.CONDUCTOR, row["id"]):
+                    return
+                # Read again under the lock: somebody may have edited the plan meanwhile.
+                (row,) = await rollouts.list_rollouts(connection, rollout_id=row["id"])
+                plan = plan_of(row)
+                decisions = decide(plan, await self._progress(connection, row, plan, now), now)
+                if not decisions:
+                    return
+                decision = decisions[0]
+                if not isinstance(decision, OpenRing):
+                    await self._apply(connection, row, decision, now)
+            if isinstance(decision, OpenRing):
+                await self._open_ring(row, plan, decision.position)
+            elif isinstance(decision, Halt | Finish | Begin):
+                self._context.memory.epoch += 1  # this process at once, the others by the feed
+
+    async def _progress(
+        self, connection: AsyncConnection, row: RolloutOfRelease, plan: Plan, now: datetime
+    ) -> Progress:
+        rollout_id, within = row["id"], plan.answer_within
+        looked = progress.Watching(rollout_id, plan, row["round"], row["round_at"], now)
+        bad = await brakes.count_bad(connection, rollout_id, row["round_at"])
+        return Progress(
+            RolloutState(row["state"]),
+            tuple(await progress.ring_progress(connection, looked, self._serving_since)),
+            self._serving_since,
+            await progress.unheard(connection, rollout_id, now, within),
+            bad,
+            await rollouts.count_at_risk(connection, rollout_id),
+            await rollouts.rings_with_go(connection, rollout_id),
+            # Without a bad device there is no evidence to speak of, however many good ones there are.
+            await read_brakes(connection, row, plan) if bad else (),
+            await brakes.quiet(connection, rollout_id, now, within),
+            await count_to_come(connection, row, now),
+        )
+
+    async def _apply(
+        self, connection: AsyncConnection, row: RolloutOfRelease, decision: Decision, now: datetime
+    ) -> None:
+        rollout_id = row["id"]
+        match decision:
+            case Begin():
+                await close_gate(connection, rollout_id)
+                await rollouts.move_rollout(connection, rollout_id, RolloutState.RUNNING, started_at=now, round_at=now)
+                await self._record(connection, rollout_id, "started", "the time of its plan has come", now)
+                await renew_orders(connection, rollout_id, "started", now)
+            case AskForGo(position, why):
+                await rollouts.move_ring(connection, rollout_id, position, RingState.AWAITING_GO, asks_why=why)
+                await self._record(connection, rollout_id, f"ring {position + 1} awaits go", why, now)
+            case BeginSoak(position):
+                await rollouts.move_ring(connection, rollout_id, position, RingState.SOAKING, stands_why=None)
+                what = f"ring {position + 1} soaking"
+                await self._record(connection, rollout_id, what, "its devices are through", now)
+            case FinishRing(position):
+                await rollouts.move_ring(connection, rollout_id, position, RingState.DONE, done_at=now, stands_why=None)
+                await self._record(connection, rollout_id, f"ring {position + 1} done", "its soak is over", now)
+            case StandsStill(position, why):
+                await rollouts.change_ring(connection, rollout_id, position, stands_why=why)
+                await self._record(connection, rollout_id, f"ring {position + 1} stands still", why, now)
+            case MovesAgain(position):
+                await rollouts.change_ring(connection, rollout_id, position, stands_why=None)
+                await self._record(connection, rollout_id, f"ring {position + 1} moves again", "it can go on", now)
+            case MarkSilent(ids, quiet):
+                await self._mark_silent(connection, ids, now)
+                await self._mark_quiet(connection, quiet, now)
+            case Halt(why):
+                await halt_within(connection, self._context, rollout_id, CONDUCTOR, why)
+            case Finish(why, outcome):
+                if await finish(connection, rollout_id, RolloutState.FINISHED, now, {RolloutState.RUNNING}, outcome):
+                    await self._record(connection, rollout_id, "finished", why, now)
+                    await renew_orders(connection, rollout_id, "finished", now)
+                    await end_what_was_left(connection, row, now)
+
+    async def _open_ring(self, row: RolloutOfRelease, plan: Plan, position: int) -> None:
+        """Opens a ring in slices, each under the shared gate with a look whether the rollout still runs."""
+        if row["kind"] != RolloutKind.FORWARD:
+            await self._open_way_back(row)
+            return
+        target = target_of(row, plan)
+        if position == 0 and not await self._in_slices(row["id"], self._note_passed_over(row["id"], target)):
+            return
+        if row["overtakes"]:
+            target_ids = self._overtake(row, plan, target, position)
+            if not await self._in_slices(row["id"], target_ids):
+                return
+        if not await self._give_ring(row["id"], position, plan, target):
+            return
+        now = self._context.clock.now()
+        async with self._context.engine.begin() as connection:
+            if not await self._may_open(connection, row["id"]):
+                return
+            await rollouts.move_ring(connection, row["id"], position, RingState.OPEN, opened_at=now)
+            if position == len(plan.rings) - 1:
+                targeted = await rings.recount_target(connection, row["id"], target, now)
+                await rollouts.note_targeted(connection, row["id"], targeted)
+            await self._record(connection, row["id"], f"ring {position + 1} opened", "its turn has come", now)
+            await renew_orders(connection, row["id"], "ring opened", now)
+        self._context.memory.epoch += 1  # this process at once, the others by the feed
+
+    async def _take_in(self, row: RolloutOfRelease) -> None:
+        """Gives devices their way back that were at risk, or busy in another rollout, when the rollback began."""
+        now = self._context.clock.now()
+        async with self._context.engine.begin() as connection:
+            (ring,) = (await rollouts.list_rings(connection, [row["id"]]))[row["id"]]
+            if ring["state"] != RingState.CLOSED and await self._may_open(connection, row["id"]):
+                await go_back(connection, row, now)
+
+    async def _open_way_back(self, row: RolloutOfRelease) -> None:
+        """Opens the only ring of a rollback or a swap."""
+        if not await self._in_slices(row["id"], lambda connection, now: go_back(connection, row, now)):
+            return
+        now = self._context.clock.now()
+        async with self._context.engine.begin() as connection:
+            if await self._may_open(connection, row["id"]):
+                await rollouts.move_ring(connection, row["id"], 0, RingState.OPEN, opened_at=now)
+                await self._record(connection, row["id"], "ring 1 opened", "its devices are known", now)
+                await renew_orders(connection, row["id"], "ring opened", now)
+        self._context.memory.epoch += 1  # this process at once, the others by the feed
+
+    async def _may_open(self, connection: AsyncConnection, rollout_id: int) -> bool:
+        """Whether the rollout still runs and no other process conducts it, for as long as the transaction lasts."""
+        await share_gates(connection, [rollout_id])
+        if not await try_take(connection, Lock.CONDUCTOR, rollout_id):
+            return False
+        states = await rollouts.rollout_states(connection, {rollout_id})
+        return states[rollout_id] == RolloutState.RUNNING
+
+    async def _in_slices(self, rollout_id: int, work: Work) -> bool:
+        """Does some work slice by slice, each in a transaction of its own; False if the rollout stopped meanwhile."""
+        more = True
+        while more:
+            now = self._context.clock.now()
+            async with self._context.engine.begin() as connection:
+                if not await self._may_open(connection, rollout_id):
+                    return False
+                more = await work(connection, now)
+                await renew_orders(connection, rollout_id, "slice", now)
+        return True
+
+    def _note_passed_over(self, rollout_id: int, target: Target) -> Work:
+        last: int | None = 0
+
+        async def work(connection: AsyncConnection, now: datetime) -> bool:
+            nonlocal last
+            last = await rings.note_passed_over(connection, rollout_id, target, now, last or 0)
+            return last is not None
+
+        return work
+
+    async def _give_ring(self, rollout_id: int, position: int, plan: Plan, target: Target) -> bool:
+        """Gives a ring's devices their attempts, some portions side by side; False if the rollout stopped meanwhile."""
+        after = 0 if plan.rings[position].takes_rest else None
+        turns = asyncio.Semaphore(SIDE_BY_SIDE)
+
+        async def give(portion: Portion, now: datetime) -> None:
+            async with turns, self._context.engine.begin() as connection:
+                await rings.give(connection, rollout_id, position, plan, target, now, portion)
+
+        while True:
+            now = self._context.clock.now()
+            # The gate that this transaction shares stands for all portions: it ends after they have.
+            async with self._context.engine.begin() as connection:
+                if not await self._may_open(connection, rollout_id):
+                    return False
+                portions = await rings.next_portions(
+                    connection, rollout_id, position, target, now, rest_after=after, most=PORTIONS
+                )
+                if not portions:
+                    return True
+                async with asyncio.TaskGroup() as giving:
+                    for portion in portions:
+                        giving.create_task(give(portion, now))
+                await renew_orders(connection, rollout_id, "slice", now)
+            after = None if after is None else portions[-1].ids[-1]
+
+    def _overtake(self, row: RolloutOfRelease, plan: Plan, target: Target, position: int) -> Work:
+        """Calls off what waits in other rollouts for devices that this ring is to have."""
+
+        async def work(connection: AsyncConnection, now: datetime) -> bool:
+            rest = plan.rings[position].takes_rest
+            taken = await attempts.lock_overtakable(connection, row["id"], None if rest else position, target, now)
+            done = await apply_to(connection, taken, CallOff("overtaken"), now, f"overtaken by rollout {row['id']}")
+            for other in sorted({one["rollout_id"] for one in taken}):
+                devices = sum(one["rollout_id"] == other for one in taken)
+                data = {"devices": devices, "by": row["id"]}
+                entry = JournalEntry(
+                    now,
+                    CONDUCTOR,
+                    "rollout overtaken",
+                    f"rollout {other}",
+                    f"rollout {row['id']}, which is urgent, takes over {devices} waiting devices",
+                    data,
+                )
+                await write_journal(connection, entry)
+            return done > 0
+
+        return work
+
+    async def _mark_silent(self, connection: AsyncConnection, ids: tuple[int, ...], now: datetime) -> None:
+        rows = await attempts.lock_some(connection, ids)
+        retried = [row for row in rows if attempts.to_attempt(row).may_retry]
+        clusters = await self._clusters(connection, ids, now)
+        await apply_to(connection, retried, EndTries(), now, UNHEARD)
+        await apply_to(connection, [row for row in rows if row not in retried], Silence(), now, UNHEARD, clusters)
+
+    async def _mark_quiet(self, connection: AsyncConnection, quiet: tuple[Unheard, ...], now: datetime) -> None:
+        """Confirmed devices that fell silent in their soak."""
+        heard = {one.attempt_id: one.heard_at for one in quiet}
+        clusters = await self._clusters(connection, tuple(heard), now)
+        for row in await attempts.lock_some(connection, heard):
+            await apply_to(connection, [row], Relapse("went-silent", heard[row["id"]]), now, UNHEARD, clusters)
+
+    async def _clusters(self, connection: AsyncConnection, ids: tuple[int, ...], now: datetime) -> dict[int, str]:
+        """Devices that fall silent behind one gateway that is silent itself have one vote with the brake."""
+        if not ids:
+            return {}
+        behind = await brakes.silent_gateways(connection, ids, now - SHORTEST_SILENCE)
+        return {attempt_id: f"silent behind {gateway}" for attempt_id, gateway in behind.items()}
+
+    async def _call_off(self, rollout_id: int, cause: str) -> None:
+        """Calls off, slice by slice, what a halted rollout had not cleared."""
+        done = None
+        while done != 0:
+            now = self._context.clock.now()
+            async with self._context.engine.begin() as connection:
+                if not await try_take(connection, Lock.CONDUCTOR, rollout_id):
+                    return
+                states = await rollouts.rollout_states(connection, {rollout_id})
+                if states[rollout_id] != RolloutState.HALTED:
+                    return
+                done = await call_off_slice(connection, rollout_id, cause, now)
+                await rollouts.end_tries(connection, rollout_id)
+
+    async def _record(self, connection: AsyncConnection, rollout_id: int, what: str, why: str, now: datetime) -> None:
+        await record_decision(connection, rollout_id, what, CONDUCTOR, why, now, entry=what)

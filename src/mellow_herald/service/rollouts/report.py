@@ -1,0 +1,98 @@
+"""What happened in a rollout: states over time, and the report."""
+
+from datetime import datetime, timedelta
+from typing import Any
+
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import State
+from mellow_herald.core.course import Move
+from mellow_herald.core.course import course as course_of
+from mellow_herald.service.context import Context
+from mellow_herald.service.rollouts import brakes, suspects
+from mellow_herald.service.rollouts.record import stored_rollout
+from mellow_herald.service.rollouts.shown import assemble
+from mellow_herald.store import course as store
+from mellow_herald.store.failures import FailedTry, failed_tries
+from mellow_herald.store.rollouts import RolloutOfRelease
+from mellow_herald.wire.event import JournalEntry
+from mellow_herald.wire.report import CourseOut, CoursePoint, FailureOut, ReportOut, RingReport, Spent
+from mellow_herald.wire.rollout import RolloutOut
+
+STEPS = 160
+MOST_FAILURES = 200
+# Of each log, in a report: `herald rollout failures --logs` has them all.
+MOST_LINES = 30
+
+
+async def course(context: Context, rollout_id: int) -> CourseOut:
+    """States over time."""
+    async with context.engine.connect() as connection:
+        row = await stored_rollout(connection, rollout_id)
+        return await _course(connection, row, context.clock.now())
+
+
+def failure_as_shown(row: FailedTry, most_lines: int | None = None) -> FailureOut:
+    """A failed try with at most the last so many lines of its log: what came right before is what tells."""
+    lines = row["log"].splitlines()
+    last = lines if most_lines is None else lines[-most_lines:]
+    return FailureOut.model_validate({**row, "log": "\n".join(last), "log_lines": len(lines)})
+
+
+async def report(context: Context, rollout_id: int) -> ReportOut:
+    """What was planned, what happened, who decided what, and where the time went."""
+    now = context.clock.now()
+    async with context.engine.connect() as connection:
+        row = await stored_rollout(connection, rollout_id)
+        (shown,) = await assemble(connection, [row], now)
+        spent = await store.spent(connection, rollout_id)
+        failures = await failed_tries(connection, rollout_id, limit=MOST_FAILURES)
+        decisions = await store.decisions(connection, rollout_id)
+        over_time = await _course(connection, row, now)
+    shown_brakes, found = (
+        await brakes.show(context, rollout_id),
+        await suspects.find(context, rollout_id, None, excepted=True),
+    )
+    return ReportOut(
+        now=now,
+        rollout=shown,
+        rings=[_ring(shown, position, spent) for position in range(len(shown.rings))],
+        course=over_time,
+        brakes=shown_brakes,
+        suspects=found,
+        failures=[failure_as_shown(one, MOST_LINES) for one in failures],
+        decisions=[JournalEntry.model_validate(dict(one)) for one in decisions],
+    )
+
+
+def _ring(shown: RolloutOut, position: int, spent: list[Any]) -> RingReport:
+    ring = shown.rings[position]
+    return RingReport(
+        position=position,
+        name=ring.name,
+        opened_at=ring.opened_at,
+        done_at=ring.done_at,
+        devices=sum(ring.states.values()),
+        good=ring.states.get(State.CONFIRMED, 0),
+        bad=ring.ever_bad,
+        spent=[
+            Spent.model_validate({name: one[name] for name in Spent.model_fields})
+            for one in spent
+            if one["ring"] == position and one["devices"]
+        ],
+    )
+
+
+async def _course(connection: AsyncConnection, row: RolloutOfRelease, now: datetime) -> CourseOut:
+    since, end = row["started_at"] or row["created_at"], row["ended_at"] or now
+    step = max(timedelta(seconds=1), (end - since) / STEPS)
+    first = [
+        Move(one["at"], None, State.QUEUED, one["devices"], first=True)
+        for one in await store.begun(connection, row["id"], since, step)
+    ]
+    moved = [
+        Move(one["at"], None if one["left"] is None else State(one["left"]), State(one["state"]), one["devices"])
+        for one in await store.moves(connection, row["id"], since, step)
+    ]
+    points = course_of([*first, *moved], end)
+    return CourseOut(points=[CoursePoint(at=at, states=states) for at, states in points])

@@ -1,0 +1,1 @@
+"""Telling other services what happened."""

@@ -1,0 +1,94 @@
+"""The tries of a rollout that went bad, each with what its device said."""
+
+from datetime import datetime
+from typing import Any, TypedDict
+
+from sqlalchemy import case, func, select
+from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.attempt import BAD
+from mellow_herald.core.selector import Node
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.selector_sql import compile_selector
+from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device
+
+
+class FailedTry(TypedDict):
+    """A try that went bad: its ``reason``, ``detail``, failed ``tests`` and ``log`` as its device told them, or as the
+    service saw it; ``state`` and ``tries`` are those of the attempt now."""
+
+    attempt_id: int
+    serial: str
+    hw_rev: int
+    ring: int
+    state: str
+    from_version: str | None
+    facts: dict[str, str]
+    at: datetime
+    try_number: int
+    tries: int
+    reason: str | None
+    said_by: str
+    component: str | None
+    detail: str
+    tests: list[dict[str, Any]]
+    log: str
+    left_out: bool
+
+
+async def failed_tries(
+    connection: AsyncConnection,
+    rollout_id: int,
+    *,
+    reason: str | None = None,
+    where: Node | None = None,
+    now: datetime | None = None,
+    after: int = 0,
+    limit: int = 200,
+) -> list[FailedTry]:
+    """What went bad of up to ``limit`` devices whose attempt has an id above ``after``, one entry for each try of
+    theirs, in order."""
+    bad = select(AttemptRow.id).where(
+        AttemptRow.rollout_id == rollout_id, AttemptRow.first_bad_at.is_not(None), AttemptRow.id > after
+    )
+    if reason is not None:
+        bad = bad.where(AttemptRow.first_bad_why == reason)
+    if where is not None:
+        bad = bad.join(Device, Device.id == AttemptRow.device_id).where(compile_selector(where, now))
+    chosen = bad.order_by(AttemptRow.id).limit(limit).subquery()
+    # Of one try the service may have inferred something before the device came to say it: its own word goes first.
+    own = case((AttemptEvent.said_by == "device", 0), else_=1)
+    told = (
+        select(AttemptEvent.__table__)
+        .ext(distinct_on(AttemptEvent.attempt_id, AttemptEvent.try_number))
+        .where(AttemptEvent.attempt_id.in_(select(chosen.c.id)), AttemptEvent.state.in_([one.value for one in BAD]))
+        .order_by(AttemptEvent.attempt_id, AttemptEvent.try_number, own, AttemptEvent.id.desc())
+        .subquery()
+    )
+    statement = (
+        select(
+            AttemptRow.id.label("attempt_id"),
+            Device.serial,
+            Device.hw_rev,
+            AttemptRow.ring,
+            AttemptRow.state,
+            AttemptRow.from_version,
+            AttemptRow.facts,
+            func.coalesce(told.c.at, AttemptRow.first_bad_at).label("at"),
+            func.coalesce(told.c.try_number, AttemptRow.first_bad_try, 1).label("try_number"),
+            AttemptRow.tries,
+            func.coalesce(told.c.reason, told.c.state, AttemptRow.first_bad_why).label("reason"),
+            func.coalesce(told.c.said_by, "service").label("said_by"),
+            told.c.component,
+            func.coalesce(told.c.detail, "").label("detail"),
+            func.coalesce(told.c.tests, func.jsonb_build_array()).label("tests"),
+            func.coalesce(told.c.log, "").label("log"),
+            AttemptRow.left_out,
+        )
+        .join(Device, Device.id == AttemptRow.device_id)
+        .outerjoin(told, told.c.attempt_id == AttemptRow.id)
+        .where(AttemptRow.id.in_(select(chosen.c.id)))
+        .order_by(AttemptRow.id, "try_number")
+    )
+    return await fetch_all(connection, statement, FailedTry)

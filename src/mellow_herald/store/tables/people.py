@@ -1,0 +1,48 @@
+"""People, credentials, and the keys that devices' tokens are made with."""
+
+from datetime import datetime
+
+from sqlalchemy import (
+    CheckConstraint,
+    ForeignKey,
+)
+from sqlalchemy.orm import Mapped, mapped_column
+
+from mellow_herald.store.tables.base import Base
+
+
+class Person(Base):
+    """Somebody who may sign in."""
+
+    __tablename__ = "person"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    role: Mapped[str]
+    password_hash: Mapped[str]
+    created_at: Mapped[datetime]
+    closed_at: Mapped[datetime | None]
+    __table_args__ = (CheckConstraint("role IN ('viewer','publisher','operator','admin')", name="role"),)
+
+
+class Credential(Base):
+    """A session of the console or a token of API and command line; only the secret's SHA-256 is kept."""
+
+    __tablename__ = "credential"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    person_id: Mapped[int] = mapped_column(ForeignKey("person.id"))
+    kind: Mapped[str]
+    name: Mapped[str]
+    secret_hash: Mapped[str] = mapped_column(unique=True)
+    created_at: Mapped[datetime]
+    expires_at: Mapped[datetime]
+    closed_at: Mapped[datetime | None]
+    __table_args__ = (CheckConstraint("kind IN ('session','token')", name="kind"),)
+
+
+class MacKey(Base):
+    """A key that device tokens are made with."""
+
+    __tablename__ = "mac_key"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    secret: Mapped[bytes]
+    created_at: Mapped[datetime]
