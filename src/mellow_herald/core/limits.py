@@ -4,5 +4,7 @@
 LARGEST_INTEGER = 2**53 - 1
 # Hardware revisions and the updater's protocol are 16 bits on the device.
 LARGEST_REVISION = 0xFFFF
+# Times of other years cannot be told in every zone, or not be reckoned with.
+FIRST_YEAR, LAST_YEAR = 2, 9998
 # A name, as devices and lists have it.
 LONGEST_SERIAL = 100

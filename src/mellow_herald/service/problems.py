@@ -1,5 +1,6 @@
 """Every error becomes a problem (RFC 9457) whose detail says what to do."""
 
+import time
 from collections.abc import Sequence
 from dataclasses import asdict
 from http import HTTPStatus
@@ -14,12 +15,15 @@ from starlette.responses import JSONResponse, Response
 
 from mellow_herald.core.checks import Check
 from mellow_herald.core.refusal import Refused
+from mellow_herald.store.trouble import ERRORS as DATABASE_ERRORS
+from mellow_herald.store.trouble import is_away
 from mellow_herald.wire.check import CheckOut
 from mellow_herald.wire.problem import MEDIA_TYPE, TYPE_PREFIX, Problem
 
 # Answers of an operation by status, as FastAPI takes them.
 Responses = dict[int | str, dict[str, Any]]
 log = structlog.get_logger()
+_said_away = float("-inf")
 
 STATUS_OF_REFUSAL = {
     "too-large": 413,
@@ -107,9 +111,27 @@ def problem_for(error: Exception, instance: str | None = None) -> Response:
     raise error
 
 
+def away() -> ProblemError:
+    """What is answered while the database is."""
+    detail = "The service's database does not answer. Nothing was changed; the same call can be made again."
+    return ProblemError(503, "database-away", detail, {"Retry-After": "2"})
+
+
+def say_trouble(event: str, error: Exception, **more: object) -> None:
+    """Logs an error: a database that is away in one line, and once a second at most; anything else whole."""
+    global _said_away
+    if not is_away(error):
+        log.error(event, exc_info=error, **more)
+    elif time.monotonic() - _said_away >= 1:
+        _said_away = time.monotonic()
+        log.error(event, error=f"{type(error).__name__}: {error}".splitlines()[0], **more)
+
+
 def fault(error: Exception, instance: str) -> Response:
-    """The response for what nobody foresaw, which goes to the log whole."""
-    log.error("request failed", path=instance, exc_info=error)
+    """The response for what nobody foresaw, which goes to the log whole, and for a database that is away."""
+    say_trouble("request failed", error, path=instance)
+    if is_away(error):
+        return problem_for(away(), instance)
     detail = "This is a fault of the service, not of the request. The log of the service says more."
     return problem_response(500, "fault", detail, instance)
 
@@ -123,8 +145,15 @@ def add_problem_handlers(app: FastAPI) -> None:
     async def unknown(request: Request, error: Exception) -> Response:
         return fault(error, request.url.path)
 
-    for kind in (ProblemError, Refused, RequestValidationError, HTTPException):
-        app.add_exception_handler(kind, as_problem)
+    async def maybe_away(request: Request, error: Exception) -> Response:
+        if not is_away(error):
+            raise error
+        return fault(error, request.url.path)
+
+    for bad_input in (ProblemError, Refused, RequestValidationError, HTTPException):
+        app.add_exception_handler(bad_input, as_problem)
+    for trouble in DATABASE_ERRORS:
+        app.add_exception_handler(trouble, maybe_away)
     app.add_exception_handler(Exception, unknown)
 
 

@@ -1,14 +1,13 @@
 """The device protocol, version 1. Unknown fields are ignored both ways."""
 
-from datetime import datetime
 from typing import Annotated, Literal
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints, model_validator
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
 from mellow_herald.core.attempt import REASONS, DownloadStep, State
 from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.order import Order
-from mellow_herald.wire.model import Digest, Name, Text, Version, Whole
+from mellow_herald.wire.model import Digest, Moment, Name, Number, Text, Version, Whole
 
 ShortText = Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]
 
@@ -59,7 +58,7 @@ class Condition(DeviceModel):
     free: Whole | None = None
     busy: bool | None = None
     owner: Literal["willing", "postponed", "must-consent"] | None = None
-    owner_until: AwareDatetime | None = None
+    owner_until: Moment | None = None
 
 
 class CheckinIn(DeviceModel):
@@ -75,7 +74,7 @@ class CheckinIn(DeviceModel):
     updater: Annotated[int, Field(ge=0, le=255)] = 1
     condition: Condition = Field(default_factory=Condition)
     uptime_s: Whole = 0
-    readings: dict[Name, float] = Field(default_factory=dict, max_length=64)
+    readings: dict[Name, Number] = Field(default_factory=dict, max_length=64)
     settings_digest: Digest | None = None
     after_restart: bool = False
 
@@ -163,7 +162,7 @@ class ReportIn(DeviceModel):
     goes_on: bool = False
     digests: dict[Name, Digest] = Field(default_factory=dict, max_length=16)
     tests: list[SelfTest] = Field(default_factory=list, max_length=64)
-    at: datetime | None = None
+    at: Moment | None = None
     detail: Text = ""
     log: Annotated[str, StringConstraints(max_length=65536, pattern=r"^[^\x00]*$")] = ""
 
@@ -189,7 +188,7 @@ class LogLine(DeviceModel):
 
     boots: Whole
     number: Whole
-    at: AwareDatetime | None = None
+    at: Moment | None = None
     text: Annotated[str, StringConstraints(max_length=1000, pattern=r"^[^\x00]*$")]
 
 

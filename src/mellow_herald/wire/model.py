@@ -1,12 +1,12 @@
 """The base of all models, and types that many of them use."""
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Annotated, Generic, TypeVar
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints
 
 from mellow_herald.core.duration import parse_duration
-from mellow_herald.core.limits import LARGEST_INTEGER
+from mellow_herald.core.limits import FIRST_YEAR, LARGEST_INTEGER, LAST_YEAR
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.version import parse_version
 
@@ -19,6 +19,9 @@ def checked(value: str, check: object) -> str:
         raise ValueError(str(refusal)) from None
     return value
 
+
+Item = TypeVar("Item")
+Day = TypeVar("Day", bound=date)
 
 # NUL cannot be stored as text in PostgreSQL, and no name needs it.
 Text = Annotated[str, StringConstraints(max_length=2000, pattern=r"^[^\x00]*$")]
@@ -35,6 +38,20 @@ Version = Annotated[
 Labels = dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]]
 # The largest whole number that PostgreSQL's bigint and JSON readers both keep exact.
 Whole = Annotated[int, Field(ge=0, le=LARGEST_INTEGER)]
+# JSON has no infinity and no NaN (RFC 8259, section 6), nor has PostgreSQL's jsonb; 1e999 is read as infinity.
+Number = Annotated[float, Field(allow_inf_nan=False)]
+
+
+def _within_calendar(at: Day) -> Day:
+    if not FIRST_YEAR <= at.year <= LAST_YEAR:
+        raise ValueError(f"a time has a year from {FIRST_YEAR} to {LAST_YEAR}")
+    return at
+
+
+# Days and times that can be told in any zone, and that later ones can be reckoned from.
+CalendarDay = Annotated[date, AfterValidator(_within_calendar)]
+AnyTime = Annotated[datetime, AfterValidator(_within_calendar)]
+Moment = Annotated[AwareDatetime, AfterValidator(_within_calendar)]
 Time = datetime
 
 
@@ -48,9 +65,6 @@ class Shown(BaseModel):
     """Base of what is answered: unknown fields are ignored, so that an older client reads a newer service."""
 
     model_config = ConfigDict(extra="ignore")
-
-
-Item = TypeVar("Item")
 
 
 class Page(Shown, Generic[Item]):

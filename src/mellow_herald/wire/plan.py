@@ -1,6 +1,6 @@
 """A plan as it stands in a TOML file or a form; docs/plan.md explains every key."""
 
-from datetime import date, datetime, time
+from datetime import time
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, StrictBool, StringConstraints, model_validator
@@ -21,7 +21,7 @@ from mellow_herald.core.plan import (
     parse_release_name,
 )
 from mellow_herald.core.relapse import ReadingRule, Worse
-from mellow_herald.wire.model import Duration, Model, Name, Text, Title, checked
+from mellow_herald.wire.model import AnyTime, CalendarDay, Duration, Model, Name, Number, Text, Title, checked
 
 Target = Annotated[str, StringConstraints(max_length=20_000, pattern=r"^[^\x00]*$")]
 Zone = Annotated[
@@ -55,11 +55,11 @@ class PlanCalendar(Model):
     """When: ``start`` (without an offset it is meant in ``zone``; left out: at once), weekly ``windows`` in
     ``zone`` or in the zone of each device's label ``tz``, and the ``last_day``, after which nobody is served."""
 
-    start: datetime | None = None
+    start: AnyTime | None = None
     zone: Zone = "UTC"
     zone_of: Literal["plan", "device"] = "plan"
     windows: Annotated[list[PlanWindow], Field(max_length=50)] = Field(default_factory=list)
-    last_day: date | None = None
+    last_day: CalendarDay | None = None
 
 
 class PlanDevice(Model):
@@ -109,7 +109,7 @@ class PlanReading(Model):
     name: Name
     worse: Worse
     by: Annotated[float, Field(ge=0, le=100)] = 0.2
-    at_least: Annotated[float, Field(ge=0)] = 0.0
+    at_least: Annotated[Number, Field(ge=0)] = 0.0
 
 
 class PlanBrake(Model):
@@ -141,7 +141,7 @@ class PlanRing(Model):
     soak: Duration = "10m"
     enough: Share = 0.9
     opens: Opens = Opens.BY_ITSELF
-    not_before: datetime | None = None
+    not_before: AnyTime | None = None
 
 
 class PlanDocument(Model):

@@ -18,7 +18,7 @@ from mellow_herald.store import lineage
 from mellow_herald.store.feed import JournalFilter, read_journal, seal
 from mellow_herald.store.feed import latest_events as read_latest
 from mellow_herald.wire.event import Event, JournalEntry, Overview, PresenceSample
-from mellow_herald.wire.model import Name, Page
+from mellow_herald.wire.model import AnyTime, Name, Page
 
 EventKind = Literal["attempt", "rollout", "device", "release", "admission", "board", "keys", "health"]
 Words = Annotated[str | None, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]
@@ -71,8 +71,8 @@ async def show_journal(
     what: Annotated[Words, Query(description="Words within what was done.")] = None,
     subject: Annotated[Words, Query(description="Words within what it was done to.")] = None,
     text: Annotated[Words, Query(description="Words anywhere, reasons and numbers included.")] = None,
-    since: Annotated[datetime | None, Query(description="From this time on.")] = None,
-    until: Annotated[datetime | None, Query(description="Before this time.")] = None,
+    since: Annotated[AnyTime | None, Query(description="From this time on.")] = None,
+    until: Annotated[AnyTime | None, Query(description="Before this time.")] = None,
     decisions: Annotated[bool, Query(description="Without devices that enrolled.")] = False,
 ) -> Page[JournalEntry]:
     """Who or what decided what, when and why; newest first. Times without a zone are UTC."""

@@ -5,11 +5,10 @@ through the core, written in one transaction, and only then answered: what was a
 """
 
 import asyncio
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
-import structlog
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core import attempt as core
@@ -17,9 +16,11 @@ from mellow_herald.core.attempt import Attempt, Effect, Refusal, State
 from mellow_herald.core.calendar import Use
 from mellow_herald.core.decide import is_over
 from mellow_herald.core.firmware import APP
+from mellow_herald.core.foresight import HourMarks
 from mellow_herald.core.needs import missing
 from mellow_herald.core.order import NAMES_IMAGES, Answer, Order, Situation, answer
 from mellow_herald.core.rollout import RolloutState
+from mellow_herald.service.apart import apart
 from mellow_herald.service.calls.batch import Batch, Call, Tracked, soaks
 from mellow_herald.service.calls.hearing import CUT_OFF, Hearing
 from mellow_herald.service.calls.surroundings import (
@@ -30,16 +31,15 @@ from mellow_herald.service.calls.surroundings import (
 )
 from mellow_herald.service.calls.targets import Targets
 from mellow_herald.service.context import Context
-from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.problems import ProblemError, away, say_trouble
 from mellow_herald.service.rollouts.ending import word_of_service
 from mellow_herald.store import attempts, fleet, history, releases, rollouts
 from mellow_herald.store.conditions import note_conditions
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import draw_numbers, share_gates
 from mellow_herald.store.rows import StoredAttempt, StoredDevice
+from mellow_herald.store.trouble import is_away
 from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, OwnerWord, RefusedReport, ReportIn
-
-log = structlog.get_logger()
 
 GATHER_SECONDS = 0.003
 BATCH = 256
@@ -78,18 +78,15 @@ class Intake:
             await asyncio.sleep(GATHER_SECONDS)
             while len(calls) < BATCH and not self._waiting.empty():
                 calls.append(self._waiting.get_nowait())
-            try:
-                await self._work(calls)
-            except Exception:
-                log.exception("a batch of device calls failed", calls=len(calls))
-                problem = ProblemError(
-                    503, "not-recorded", "The call could not be recorded; repeat it.", {"Retry-After": "2"}
-                )
-                for call in calls:
-                    if not call.done.done():
-                        call.done.set_exception(problem)
+            failed = await apart(calls, self._work)
+            if failed:
+                self._context.memory.hour_marks = HourMarks()  # what was not written down is to be noted once more
+            for call, error in failed:
+                say_trouble("a device's call could not be recorded", error, device=call.device_id)
+                if not call.done.done():
+                    call.done.set_exception(_not_recorded(error))
 
-    async def _work(self, calls: list[Call]) -> None:
+    async def _work(self, calls: Sequence[Call]) -> None:
         answers: list[OrderOut | ProblemError] = []
         async with self._context.engine.begin() as connection:
             batch = await self._load(connection, calls)
@@ -113,7 +110,7 @@ class Intake:
                 self._remember(batch, call, result)
             call.done.set_result(result)
 
-    async def _load(self, connection: AsyncConnection, calls: list[Call]) -> Batch:
+    async def _load(self, connection: AsyncConnection, calls: Sequence[Call]) -> Batch:
         devices = {call.device_id for call in calls}
         named = {report.attempt for call in calls for report in call.reports}
         gates = await attempts.rollouts_of(connection, devices, named)
@@ -153,7 +150,7 @@ class Intake:
         return batch
 
     async def _named(
-        self, connection: AsyncConnection, calls: list[Call], devices: Mapping[int, StoredDevice]
+        self, connection: AsyncConnection, calls: Sequence[Call], devices: Mapping[int, StoredDevice]
     ) -> dict[str, str]:
         """The versions of bytes that devices run since their last word, by digest: bytes decide, not what is said."""
         running = {call.device_id: call.checkin.running.get(APP) for call in calls if call.checkin is not None}
@@ -360,3 +357,10 @@ class Intake:
             self._context.memory.remember(call.device_id, call.checkin, interval, call.epoch)
         else:
             self._context.memory.forget(call.device_id)
+
+
+def _not_recorded(error: Exception) -> ProblemError:
+    if is_away(error):
+        return away()
+    detail = "This call alone could not be recorded, for what is in it; the service's log says why."
+    return ProblemError(503, "not-recorded", detail, {"Retry-After": "60"})

@@ -7,7 +7,7 @@ not been read for two seconds, the memory is not used at all.
 
 import secrets
 import time
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
@@ -16,7 +16,7 @@ from mellow_herald.core.foresight import HourMarks
 from mellow_herald.core.selector import Node, matches
 from mellow_herald.core.token import DeviceToken, make_token, read_token
 from mellow_herald.store.rows import StoredPulse
-from mellow_herald.wire.device import CheckinIn
+from mellow_herald.wire.device import CheckinIn, Condition
 
 FEED_MAY_BE_OLD = 2.0
 USUAL_INTERVAL_S = 300
@@ -159,8 +159,14 @@ class Memory:
         """The calls to write now."""
         taken, self.pulses = self.pulses, {}
         for pulse in taken.values():
-            pulse["condition"] = pulse["condition"].model_dump(exclude_none=True)
+            if isinstance(pulse["condition"], Condition):
+                pulse["condition"] = pulse["condition"].model_dump(exclude_none=True)
         return cast(list[StoredPulse], list(taken.values()))
+
+    def put_back(self, pulses: Iterable[StoredPulse]) -> None:
+        """Keeps calls that could not be written, unless the device has called since."""
+        for pulse in pulses:
+            self.pulses.setdefault(pulse["device_id"], dict(pulse))
 
 
 def new_secret() -> bytes:

@@ -3,12 +3,11 @@
 import asyncio
 from collections import Counter
 
-import structlog
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.eligibility import PassedOver, Rules
 from mellow_herald.service.context import Context
-from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.problems import ProblemError, say_trouble
 from mellow_herald.service.rollouts.life import start
 from mellow_herald.service.rollouts.planning import rules_of
 from mellow_herald.store import baselines, releases
@@ -18,7 +17,6 @@ from mellow_herald.store.gate import Lock, try_take
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview
 from mellow_herald.wire.plan import PlanDocument
 
-log = structlog.get_logger()
 EVERY_S = 60.0  # of service time
 SOONEST_S = 1.0  # of real time, where time is sped up
 AT_ONCE = 50  # serials in one selector, which must stay below the parser's limit however long they are
@@ -67,8 +65,8 @@ async def keep_bringing(context: Context) -> None:
     while True:
         try:
             await bring(context)
-        except Exception:
-            log.exception("a baseline could not be brought; trying again")
+        except Exception as error:
+            say_trouble("a baseline could not be brought; trying again", error)
         await asyncio.sleep(max(SOONEST_S, EVERY_S / context.clock.scale))
 
 

@@ -2,15 +2,13 @@
 
 import asyncio
 
-import structlog
-
 from mellow_herald.core.version import parse_version
 from mellow_herald.service.context import Context
+from mellow_herald.service.problems import say_trouble
 from mellow_herald.store import lineage
 from mellow_herald.store.gate import Lock, try_take
 from mellow_herald.wire.release import LineageOut
 
-log = structlog.get_logger()
 EVERY_S = 60.0  # of service time
 SOONEST_S = 3.0  # of real time, where time is sped up
 
@@ -20,8 +18,8 @@ async def keep_sampling(context: Context) -> None:
     while True:
         try:
             await sample(context)
-        except Exception:
-            log.exception("the lineage could not be sampled; trying again")
+        except Exception as error:
+            say_trouble("the lineage could not be sampled; trying again", error)
         await asyncio.sleep(max(SOONEST_S, EVERY_S / context.clock.scale))
 
 

@@ -3,17 +3,14 @@
 import asyncio
 import time
 
-import structlog
-
 from mellow_herald.service.context import Context
-from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.problems import ProblemError, say_trouble
 from mellow_herald.store import retention
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.store.releases import lock_release
 from mellow_herald.wire.release import CleanOut, UnusedRelease
 
-log = structlog.get_logger()
 # Longer than any upload takes: what lies there untouched for so long was left by a crash.
 UPLOAD_SECONDS = 3600.0
 
@@ -58,8 +55,8 @@ async def keep_sweeping(context: Context) -> None:
         await asyncio.sleep(UPLOAD_SECONDS)
         try:
             await sweep(context)
-        except Exception:
-            log.exception("the image store could not be swept; trying again")
+        except Exception as error:
+            say_trouble("the image store could not be swept; trying again", error)
 
 
 async def sweep(context: Context) -> int:

@@ -2,13 +2,11 @@
 
 import asyncio
 
-import structlog
-
 from mellow_herald.service.context import Context
+from mellow_herald.service.problems import say_trouble
 from mellow_herald.store import retention
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 
-log = structlog.get_logger()
 EVERY_SECONDS = 24 * 3600.0
 
 
@@ -41,8 +39,8 @@ async def keep_checking(context: Context) -> None:
         await asyncio.sleep(EVERY_SECONDS)
         try:
             await check_all(context)
-        except Exception:
-            log.exception("the stored images could not be checked; trying again")
+        except Exception as error:
+            say_trouble("the stored images could not be checked; trying again", error)
 
 
 async def check_all(context: Context) -> int:

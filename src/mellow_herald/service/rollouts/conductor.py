@@ -3,10 +3,9 @@
 import asyncio
 import contextlib
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from datetime import date, datetime, timedelta
 
-import structlog
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import CallOff, EndTries, Relapse, Silence
@@ -26,9 +25,12 @@ from mellow_herald.core.decide import (
     Unheard,
     decide,
 )
+from mellow_herald.core.foresight import HourMarks
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
+from mellow_herald.service.apart import apart
 from mellow_herald.service.context import Context
+from mellow_herald.service.problems import say_trouble
 from mellow_herald.service.rollouts.brakes import read_brakes
 from mellow_herald.service.rollouts.ending import apply_to, call_off_slice, finish
 from mellow_herald.service.rollouts.halting import CONDUCTOR
@@ -44,8 +46,8 @@ from mellow_herald.store.fleet import write_pulses
 from mellow_herald.store.gate import Lock, close_gate, share_gates, try_take
 from mellow_herald.store.rings import Portion, Target
 from mellow_herald.store.rollouts import RolloutOfRelease
-
-log = structlog.get_logger()
+from mellow_herald.store.rows import StoredPulse
+from mellow_herald.store.trouble import is_away
 
 TURN_SECONDS = 1.0
 SHORTEST_REST = 0.1
@@ -76,8 +78,8 @@ class Conductor:
             began = time.monotonic()
             try:
                 await self.turn()
-            except Exception:
-                log.exception("a turn of the conductor failed; trying again")
+            except Exception as error:
+                say_trouble("a turn of the conductor failed; trying again", error)
                 await asyncio.sleep(TURN_SECONDS)
             took = time.monotonic() - began
             await self._rest(min(max(SHORTEST_REST, REST * took), TURN_SECONDS))
@@ -98,16 +100,31 @@ class Conductor:
             try:
                 clock, engine = self._context.clock, self._context.engine
                 self._serving_since = await beat(engine, clock.real(), clock.now())
-                pulses = self._context.memory.take_pulses()
-                async with engine.begin() as connection:
-                    await write_pulses(connection, pulses)
-                    await note_conditions(connection, self._context.memory.hour_marks, pulses)
-                    if clock.now().date() != self._tidied:
+                await self._write_pulses()
+                if clock.now().date() != self._tidied:
+                    async with engine.begin() as connection:
                         await forget_old_days(connection, clock.now())
-                        self._tidied = clock.now().date()
-            except Exception:
-                log.exception("the beat failed; trying again")
+                    self._tidied = clock.now().date()
+            except Exception as error:
+                say_trouble("the beat failed; trying again", error)
             await asyncio.sleep(TURN_SECONDS)
+
+    async def _write_pulses(self) -> None:
+        """Writes the calls that were answered from memory. Each was answered, so none is lost to a fault of another's
+        or of the database: what cannot be written now is kept for the next beat."""
+        memory = self._context.memory
+
+        async def write(pulses: Sequence[StoredPulse]) -> None:
+            async with self._context.engine.begin() as connection:
+                await write_pulses(connection, pulses)
+                await note_conditions(connection, memory.hour_marks, pulses)
+
+        failed = await apart(memory.take_pulses(), write)
+        if failed:
+            memory.hour_marks = HourMarks()
+        for pulse, error in failed:
+            say_trouble("a device's last call could not be written", error, device=pulse["device_id"])
+        memory.put_back(pulse for pulse, error in failed if is_away(error))
 
     async def turn(self) -> None:
         """One look at every live rollout."""
@@ -120,8 +137,8 @@ class Conductor:
                     await self._call_off(row["id"], "halted")
                 elif row["state"] in (RolloutState.SCHEDULED, RolloutState.RUNNING, RolloutState.HELD):
                     await self._conduct(row)
-            except Exception:
-                log.exception("a rollout could not be moved on; trying again", rollout=row["id"])
+            except Exception as error:
+                say_trouble("a rollout could not be moved on; trying again", error, rollout=row["id"])
 
     async def _conduct(self, row: RolloutOfRelease) -> None:
         if row["state"] == RolloutState.RUNNING and row["kind"] == RolloutKind.ROLLBACK:

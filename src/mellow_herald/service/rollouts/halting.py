@@ -6,21 +6,19 @@ large ring takes many seconds.
 
 import asyncio
 
-import structlog
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.decide import Halt, halt_due
 from mellow_herald.core.keys import KeyList, KeyStatus
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.context import Context
+from mellow_herald.service.problems import say_trouble
 from mellow_herald.service.releases.offering import release_name
 from mellow_herald.service.rollouts.brakes import read_brakes
 from mellow_herald.service.rollouts.life import halt_within
 from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.store import brakes, releases, rollouts
 from mellow_herald.store.gate import close_gate
-
-log = structlog.get_logger()
 
 CONDUCTOR = "conductor"
 SHORTEST_LOOK = 0.05
@@ -35,8 +33,8 @@ async def keep_halting(context: Context) -> None:
         for rollout_id in sorted(signals.take_harmed()):
             try:
                 await halt_if_due(context, rollout_id)
-            except Exception:
-                log.exception("the brakes could not be read; the conductor will", rollout=rollout_id)
+            except Exception as error:
+                say_trouble("the brakes could not be read; the conductor will", error, rollout=rollout_id)
                 signals.conductor.set()
         await asyncio.sleep(SHORTEST_LOOK)  # many may go bad at once, and one look sees them all
 

@@ -6,16 +6,15 @@ import json
 from datetime import datetime, timedelta
 
 import httpx
-import structlog
 
 from mellow_herald.core.cloudevent import cloud_event, sign_call
 from mellow_herald.service.context import Context
+from mellow_herald.service.problems import say_trouble
 from mellow_herald.store import webhooks as store
 from mellow_herald.store.feed import read_feed
 from mellow_herald.store.gate import Lock, try_take
 from mellow_herald.store.rows import StoredDelivery, StoredWebhook
 
-log = structlog.get_logger()
 TURN_SECONDS = 1.0
 AT_ONCE = 100
 TRIES = 8
@@ -32,8 +31,8 @@ async def keep_sending(context: Context) -> None:
         while True:
             try:
                 await send_round(context, http)
-            except Exception:
-                log.exception("webhooks could not be served; trying again")
+            except Exception as error:
+                say_trouble("webhooks could not be served; trying again", error)
             await asyncio.sleep(TURN_SECONDS)
 
 
@@ -48,8 +47,8 @@ async def send_round(context: Context, http: httpx.AsyncClient) -> None:
         done = await asyncio.gather(*(_serve(context, http, hook) for hook in hooks), return_exceptions=True)
     # What is wrong with one must not stand in the way of the others.
     for hook, failure in zip(hooks, done, strict=True):
-        if isinstance(failure, BaseException):
-            log.error("a webhook could not be served; trying again", webhook=hook["id"], exc_info=failure)
+        if isinstance(failure, Exception):
+            say_trouble("a webhook could not be served; trying again", failure, webhook=hook["id"])
 
 
 async def _serve(context: Context, http: httpx.AsyncClient, hook: StoredWebhook) -> None:
