@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiBookOpenPageVariantOutline, mdiBroadcast, mdiClipboardTextOutline, mdiClockOutline, mdiKeyOutline, mdiLogout, mdiSourceBranch, mdiThemeLightDark, mdiViewGridOutline } from '@mdi/js'
+import { mdiAccountMultipleOutline, mdiBookOpenPageVariantOutline, mdiBroadcast, mdiClipboardTextOutline, mdiClockOutline, mdiKeyOutline, mdiLogout, mdiSourceBranch, mdiThemeLightDark, mdiViewGridOutline } from '@mdi/js'
 import { watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
@@ -16,6 +16,7 @@ const RAIL = [
   { to: '/rollouts', title: 'Rollouts', icon: mdiBroadcast },
   { to: '/journal', title: 'Journal', icon: mdiBookOpenPageVariantOutline },
   { to: '/keys', title: 'Keys', icon: mdiKeyOutline },
+  { to: '/people', title: 'People', icon: mdiAccountMultipleOutline },
 ]
 const session = useSession()
 const feed = useFeed()
@@ -25,7 +26,7 @@ const theme = useTheme()
 
 watch(
   () => session.me,
-  (me) => (me ? feed.open() : feed.close()),
+  (me) => (me && !me.must_change ? feed.open() : feed.close()),
   { immediate: true },
 )
 
@@ -41,7 +42,7 @@ async function signOut() {
 
 <template>
   <v-app>
-    <v-navigation-drawer v-if="session.me" permanent width="92" color="surface" aria-label="Main">
+    <v-navigation-drawer v-if="session.me && !session.me.must_change" permanent width="92" color="surface" aria-label="Main">
       <nav class="rail">
         <img src="/mark.svg" alt="Mellow Herald" width="34" height="34" class="mark" />
         <router-link
@@ -68,7 +69,7 @@ async function signOut() {
       </nav>
     </v-navigation-drawer>
     <v-main>
-      <LineLost v-if="session.me" />
+      <LineLost v-if="session.me && !session.me.must_change" />
       <router-view />
     </v-main>
   </v-app>

@@ -25,6 +25,7 @@ export const router = createRouter({
       props: (route) => ({ id: Number(route.params.id) }),
       meta: { title: 'Rollout' },
     },
+    { path: '/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
     { path: '/:rest(.*)', component: () => import('./pages/NotFoundPage.vue'), meta: { title: 'Not found' } },
   ],
@@ -33,7 +34,7 @@ export const router = createRouter({
 router.beforeEach(async (to) => {
   const session = useSession()
   await session.load()
-  if (!to.meta.open && !session.me) return { path: '/sign-in', query: { to: to.fullPath } }
+  if (!to.meta.open && (!session.me || session.me.must_change)) return { path: '/sign-in', query: { to: to.fullPath } }
   return true
 })
 

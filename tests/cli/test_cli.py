@@ -40,7 +40,11 @@ def test_it_starts_from_a_shell(terminal: Terminal) -> None:
 
 def test_signing_in_keeps_a_token_for_the_owner_alone(terminal: Terminal, tmp_path: Path) -> None:
     assert terminal.good("whoami") == "admin (admin)\n"
-    assert json.loads(terminal.good("whoami", "--json")) == {"name": "admin", "role": "admin"}
+    assert json.loads(terminal.good("whoami", "--json")) == {
+        "name": "admin",
+        "roles": ["admin"],
+        "must_change": False,
+    }
     kept = terminal.folder / "credentials.json"
     assert stat.S_IMODE(kept.stat().st_mode) == 0o600
     assert PASSWORD not in kept.read_text()

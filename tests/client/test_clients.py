@@ -133,7 +133,7 @@ async def test_the_asynchronous_client_works_the_same(shared_service: RunningSer
     async with AsyncHerald(shared_service.url) as herald:
         me = await herald.people.sign_in("admin", PASSWORD)
         token = (await herald.people.make_token()).token
-    assert me.role == "admin"
+    assert me.roles == ["admin"]
     async with AsyncHerald(shared_service.url, token=token) as herald:
         sent: list[int] = []
         release = await herald.releases.publish(image, key=shared_service.publisher.key, progress=sent.append)

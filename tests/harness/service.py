@@ -13,10 +13,12 @@ from argon2 import PasswordHasher
 
 from mellow_herald.client import Herald
 from mellow_herald.core.keys import raw_public
-from mellow_herald.service import people
 from mellow_herald.service.app import create_app, open_context
 from mellow_herald.service.context import Context
-from mellow_herald.service.serve import take_port
+from mellow_herald.service.people import passwords
+from mellow_herald.service.people.sign_in import SignIns
+from mellow_herald.service.people.team import bootstrap
+from mellow_herald.service.serve import server_config, take_port
 from mellow_herald.service.settings import Settings
 from mellow_herald.store.database import make_engine
 from mellow_herald.wire.board import BoardIn
@@ -27,7 +29,7 @@ from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher
 
 PASSWORD = "only-for-tests"
 # As strong as in earnest, it would take most of the time of a test.
-people.HASHER = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
+passwords.HASHER = PasswordHasher(time_cost=1, memory_cost=8, parallelism=1)
 
 
 class RunningService:
@@ -38,6 +40,7 @@ class RunningService:
         self.database_url = database_url
         self.publisher = Publisher()
         self.context: Context
+        self.door: SignIns
         self.loop: asyncio.AbstractEventLoop
         self._server: uvicorn.Server
         self._listener = take_port("127.0.0.1", 0)
@@ -79,8 +82,11 @@ class RunningService:
     async def _serve(self) -> None:
         self.loop = asyncio.get_running_loop()
         self.context = await open_context(self.settings, make_engine(self.database_url))
-        await people.bootstrap(self.context)
-        config = uvicorn.Config(create_app(self.context), log_config=None, lifespan="on", timeout_graceful_shutdown=1)
+        await bootstrap(self.context, passwords.Passwords())
+        app = create_app(self.context)
+        self.door = app.state.door
+        config = server_config(self.settings, app)
+        config.timeout_graceful_shutdown = 1
         self._server = uvicorn.Server(config)
         self._server.install_signal_handlers = lambda: None  # type: ignore[attr-defined,method-assign]
         self._ready.set()

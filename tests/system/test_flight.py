@@ -206,7 +206,7 @@ def test_the_demo_plays_once_goes_on_from_its_folder_and_stops_when_asked(folder
     assert f"http://127.0.0.1:{port}" in text
     password = said[-1].split()[-1]
     with Herald(f"http://127.0.0.1:{port}") as herald:
-        assert herald.people.sign_in("admin", password).role == "admin"
+        assert herald.people.sign_in("admin", password).roles == ["admin"]
     pid = int((folder / "postgres" / "data" / "postmaster.pid").read_text().split()[0])
     asked = time.monotonic()
     process.send_signal(signal.SIGINT)

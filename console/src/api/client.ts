@@ -41,3 +41,9 @@ export async function told<T>(call: Promise<{ data?: T; error?: unknown; respons
   }
   return answer.data
 }
+
+/** As `told`, of a call that answers nothing. */
+export async function done(call: Promise<{ error?: unknown; response: Response }>): Promise<void> {
+  const answer = await call.catch(() => ({ error: { detail: 'The service cannot be reached. Does it still run?' } }))
+  if (answer.error !== undefined) throw new Error((answer.error as { detail?: string }).detail ?? 'The service refused it.')
+}

@@ -2,6 +2,7 @@
 import { nextTick, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import NewPassword from '../components/NewPassword.vue'
 import { useSession } from '../stores/session'
 
 const session = useSession()
@@ -21,13 +22,22 @@ async function signIn() {
   failure.value = ''
   try {
     await session.signIn(name.value, password.value)
-    const to = String(route.query.to ?? '/')
-    await router.push(to.startsWith('/') && !to.startsWith('//') ? to : '/')
+    if (!session.me?.must_change) await goOn()
   } catch (error) {
     failure.value = (error as Error).message
   } finally {
     busy.value = false
   }
+}
+
+async function changed() {
+  await session.again()
+  await goOn()
+}
+
+async function goOn() {
+  const to = String(route.query.to ?? '/')
+  await router.push(to.startsWith('/') && !to.startsWith('//') ? to : '/')
 }
 </script>
 
@@ -37,7 +47,11 @@ async function signIn() {
       <img src="/mark.svg" alt="" width="44" height="44" />
       <h1>Mellow Herald</h1>
       <p class="quiet mb-4">Firmware releases, ring by ring.</p>
-      <form @submit.prevent="signIn">
+      <template v-if="session.me?.must_change">
+        <p class="mb-4">This is a first password. Choose your own before anything else.</p>
+        <NewPassword :present="password" @changed="changed" />
+      </template>
+      <form v-else @submit.prevent="signIn">
         <v-text-field ref="first" v-model="name" label="Name" type="text" name="name" autocomplete="username" required />
         <v-text-field
           v-model="password"

@@ -19,10 +19,16 @@ export const useSession = defineStore('session', () => {
     asked = true
   }
 
+  /** Asks anew who is signed in. */
+  async function again() {
+    asked = false
+    await load()
+  }
+
   async function signOut() {
     await api.DELETE('/api/v1/session')
     me.value = null
   }
 
-  return { me, load, signIn, signOut }
+  return { me, load, again, signIn, signOut }
 })

@@ -154,7 +154,7 @@ def _service() -> "list[Check]":
             me = herald.people.whoami()
         except NotSignedInError as error:
             return [*found, Check("sign-in", Verdict.WARN, error.problem.detail, "herald sign-in --name NAME")]
-        found.append(Check("sign-in", Verdict.PASS, f"{me.name} ({me.role})"))
+        found.append(Check("sign-in", Verdict.PASS, f"{me.name} ({', '.join(me.roles)})"))
         overview = herald.overview()
         apart = abs((overview.now - datetime.now(UTC)).total_seconds())
         if overview.scale == 1 and apart > 60:

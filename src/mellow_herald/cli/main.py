@@ -22,6 +22,7 @@ from mellow_herald.cli import (
     selection,
     serve,
     sim,
+    token,
     webhook,
 )
 
@@ -33,7 +34,7 @@ app = typer.Typer(
     rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for noun in (key, board, nameplate, image, release, code, device, selection, rollout, webhook, sim):
+for noun in (key, board, nameplate, image, release, code, device, selection, rollout, person, token, webhook, sim):
     app.add_typer(noun.app)
 assert installing.app is inventory.app is device.app  # their commands stand under `herald device`
 app.command("serve")(serve.serve)

@@ -22,6 +22,22 @@ def serve(
     time_scale: Annotated[float, typer.Option("--time-scale", min=0.1, help="Service seconds per real second.")] = 1.0,
     workers: Annotated[int, typer.Option("--workers", min=1, max=64, help="Serve with so many processes.")] = 1,
     upload_limit: Annotated[int, typer.Option("--upload-limit", min=1, help="Largest release file, bytes.")] = 1024**3,
+    trusted_proxy: Annotated[
+        str | None,
+        typer.Option(
+            "--trusted-proxy",
+            envvar="HERALD_TRUSTED_PROXY",
+            help="Believe X-Forwarded-For of this address or network (comma-separated); nobody's otherwise.",
+        ),
+    ] = None,
+    secure_cookie: Annotated[
+        bool | None,
+        typer.Option(
+            "--secure-cookie/--plain-cookie",
+            envvar="HERALD_SECURE_COOKIE",
+            help="Browsers send the session by HTTPS only. The default unless the host is loopback.",
+        ),
+    ] = None,
 ) -> None:
     """Serve API and console until stopped."""
     require("service")
@@ -40,6 +56,8 @@ def serve(
         time_scale=time_scale,
         upload_limit=upload_limit,
         workers=workers,
+        trusted_proxy=trusted_proxy,
+        secure_cookie=secure_cookie,
     )
     try:
         run(settings, lambda line: print(line, flush=True))

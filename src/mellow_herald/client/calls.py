@@ -17,7 +17,7 @@ from mellow_herald.wire.fleet import (
 )
 from mellow_herald.wire.key import KeyListIn, KeyListOut
 from mellow_herald.wire.model import Page
-from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
+from mellow_herald.wire.person import Me, PasswordChange, PersonIn, PersonOut, RolesIn, SignIn, TokenIn, TokenOut
 from mellow_herald.wire.release import (
     ENVELOPE_MEDIA_TYPE,
     CleanIn,
@@ -103,14 +103,49 @@ def make_token(asked: TokenIn) -> Call[TokenOut]:
     return post("making a token", f"{API}/tokens", TokenOut, asked, headers={"herald-console": "1"})
 
 
-def list_tokens() -> Call[list[TokenOut]]:
-    """One's own tokens."""
-    return get("listing tokens", f"{API}/tokens", list[TokenOut])
+def list_tokens(everybody: bool) -> Call[list[TokenOut]]:
+    """One's own tokens, or everybody's."""
+    return get("listing tokens", f"{API}/tokens", list[TokenOut], everybody=everybody or None)
 
 
 def close_token(token_id: int) -> Call[None]:
     """Closes a token."""
     return Call(f"closing token {token_id}", "DELETE", f"{API}/tokens/{token_id}", _nothing, repeatable=True)
+
+
+def change_password(asked: PasswordChange) -> Call[None]:
+    """Changes one's own password."""
+    headers = {"content-type": "application/json", "herald-console": "1"}
+    body = asked.model_dump_json().encode()
+    path = f"{API}/session/password"
+    return Call("changing the password", "PUT", path, _nothing, body=body, headers=headers)
+
+
+def list_people() -> Call[list[PersonOut]]:
+    """Everybody in the team."""
+    return get("listing people", f"{API}/people", list[PersonOut])
+
+
+def add_person(asked: PersonIn) -> Call[PersonOut]:
+    """Adds somebody."""
+    return post(f"adding {asked.name}", f"{API}/people", PersonOut, asked)
+
+
+def set_roles(name: str, asked: RolesIn) -> Call[PersonOut]:
+    """Gives somebody these roles."""
+    headers, body = {"content-type": "application/json"}, asked.model_dump_json().encode()
+    path = f"{API}/people/{name}/roles"
+    return Call(f"changing {name}'s roles", "PUT", path, reader(PersonOut), body=body, headers=headers, repeatable=True)
+
+
+def reset_password(name: str) -> Call[PersonOut]:
+    """Gives somebody a first password anew."""
+    return Call(f"resetting {name}'s password", "POST", f"{API}/people/{name}/password", reader(PersonOut))
+
+
+def close_person(name: str) -> Call[None]:
+    """Lets somebody in no more."""
+    return Call(f"closing {name}", "DELETE", f"{API}/people/{name}", _nothing)
 
 
 def add_board(board: BoardIn) -> Call[BoardOut]:

@@ -36,10 +36,11 @@ from mellow_herald.service.calls.routes import DeviceApi, HotPaths
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.console import serve_console
 from mellow_herald.service.context import Context
-from mellow_herald.service.feed import FeedReader, load_boards
+from mellow_herald.service.feed import FeedReader, keep_rights, load_boards
 from mellow_herald.service.fleet.baselines import keep_bringing
 from mellow_herald.service.fleet.lineage import keep_sampling
-from mellow_herald.service.people import caller
+from mellow_herald.service.people.callers import caller
+from mellow_herald.service.people.sign_in import SignIns
 from mellow_herald.service.problems import add_problem_handlers
 from mellow_herald.service.releases.retention import keep_sweeping, sweep
 from mellow_herald.service.releases.soundness import keep_checking
@@ -80,13 +81,13 @@ async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
 
 def create_app(context: Context) -> FastAPI:
     """The application around a context."""
-    intake, conductor, feed = Intake(context), Conductor(context), FeedReader(context)
+    intake, conductor, feed, door = Intake(context), Conductor(context), FeedReader(context), SignIns(context)
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run(), keep_halting(context)]
         work = [*moving, keep_sampling(context), keep_bringing(context), keep_sweeping(context), keep_checking(context)]
-        work.append(keep_sending(context))
+        work += [keep_sending(context), door.keep_telling(), keep_rights(context)]
         tasks = [asyncio.create_task(one) for one in work]
         try:
             yield
@@ -109,6 +110,7 @@ def create_app(context: Context) -> FastAPI:
         generate_unique_id_function=lambda route: route.name,
     )
     app.state.context = context
+    app.state.door = door
     add_problem_handlers(app)
     nouns = (
         people,

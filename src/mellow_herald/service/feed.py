@@ -15,7 +15,8 @@ from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.calls.memory import Intervals
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.admission import load_admissions
-from mellow_herald.store import feed
+from mellow_herald.service.problems import say_trouble
+from mellow_herald.store import feed, people
 from mellow_herald.store.boards import board_facts, list_boards
 from mellow_herald.store.database import CHANNEL
 from mellow_herald.wire.event import Event
@@ -26,6 +27,7 @@ POLL_SECONDS = 1.0
 # Many transactions may commit in a moment; one look sees them all.
 GATHER_SECONDS = 0.03
 PING_SECONDS = 15.0
+RIGHTS_SECONDS = 1.5
 # After these an order may stand for devices that had none.
 ORDER_KINDS = frozenset({"orders", "admission"})
 
@@ -124,26 +126,42 @@ async def load_boards(context: Context) -> None:
     context.memory.epoch += 1
 
 
-async def stream(context: Context, after: int | None, rollout_id: int | None) -> AsyncIterator[str]:
-    """The feed as Server-Sent Events, from after event number ``after`` (None: from now on), without gaps."""
-    with context.signals.follow() as queue:
+async def keep_rights(context: Context) -> None:
+    """Until cancelled: lets those followers go who were closed, or whose roles have changed."""
+    while True:
+        try:
+            if asked := context.signals.credentials:
+                async with context.engine.connect() as connection:
+                    roles = await people.rights_of(connection, sorted(asked), context.clock.real())
+                context.signals.check({one: frozenset(roles.get(one, ())) for one in asked})
+        except Exception as error:
+            say_trouble("rights could not be looked at again; trying again", error)
+        await asyncio.sleep(RIGHTS_SECONDS)
+
+
+async def stream(
+    context: Context, after: int | None, rollout_id: int | None, credential_id: int, roles: frozenset[str]
+) -> AsyncIterator[str]:
+    """The feed as Server-Sent Events, from after event number ``after`` (None: from now on), without gaps, for as long
+    as the credential stands for these roles."""
+    with context.signals.follow(credential_id, roles) as follower:
         async with context.engine.connect() as connection:
             last = await feed.newest_sealed(connection) if after is None else after
         yield f"retry: 1000\n: the feed stands at {last}\n\n"
         behind = after is not None
-        while not context.signals.stopping.is_set():
+        while not (context.signals.stopping.is_set() or follower.ended):
             if behind:
                 async for event in _stored(context, last, rollout_id):
                     last = event.id
                     yield _frame(event)
                 behind = False
             try:
-                event = await asyncio.wait_for(queue.get(), PING_SECONDS)
+                event = await asyncio.wait_for(follower.queue.get(), PING_SECONDS)
             except TimeoutError:
                 yield ": still here\n\n"
                 continue
             if event is None:
-                behind = True
+                behind = not follower.ended
             elif event.id > last:
                 last = event.id
                 if rollout_id is None or event.rollout_id == rollout_id:

@@ -9,7 +9,7 @@ from sqlalchemy import text
 from mellow_herald import __version__
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
 from mellow_herald.service.context import Context, context_of
-from mellow_herald.service.people import Anyone
+from mellow_herald.service.people.callers import Anyone
 from mellow_herald.service.problems import problems
 from mellow_herald.store import fleet, rollouts
 from mellow_herald.wire.event import Health

@@ -4,6 +4,7 @@ import time
 from collections.abc import Sequence
 from dataclasses import asdict
 from http import HTTPStatus
+from math import ceil
 from typing import Any
 
 import structlog
@@ -115,6 +116,13 @@ def away() -> ProblemError:
     """What is answered while the database is."""
     detail = "The service's database does not answer. Nothing was changed; the same call can be made again."
     return ProblemError(503, "database-away", detail, {"Retry-After": "2"})
+
+
+def too_many(wait: float) -> ProblemError:
+    """What is answered to those who are to wait ``wait`` seconds after failures."""
+    seconds = max(1, ceil(wait))
+    detail = f"Too many failed attempts; try again in {seconds} s."
+    return ProblemError(429, "too-many-attempts", detail, {"Retry-After": str(seconds)})
 
 
 def say_trouble(event: str, error: Exception, **more: object) -> None:

@@ -11,9 +11,11 @@ from collections.abc import Callable
 import structlog
 import uvicorn
 import uvloop
+from fastapi import FastAPI
 
 from mellow_herald.service.app import create_app, open_context
-from mellow_herald.service.people import bootstrap
+from mellow_herald.service.people.passwords import Passwords
+from mellow_herald.service.people.team import bootstrap
 from mellow_herald.service.settings import DEFAULT_PORT, Settings
 from mellow_herald.service.workers import Workers
 from mellow_herald.store.cluster import Cluster
@@ -76,32 +78,39 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
 async def _first_start(settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None]) -> None:
     """Schema and first admin, before anybody is served; says where the service is."""
     context = await open_context(settings, make_engine(url))
-    password = await bootstrap(context)
+    password = await bootstrap(context, Passwords())
     await context.engine.dispose()
     port = listener.getsockname()[1]
     if password is not None and settings.admin_password is None:
-        say(f"First start: sign in as admin with password {password} (shown this once).")
+        say(f"First start: sign in as admin with password {password} (shown this once, and to be changed).")
     address = f"http://{settings.host}:{port}"
     say(f"Mellow Herald serves at {address}" + ("" if port == DEFAULT_PORT else f" (not the usual {DEFAULT_PORT})"))
 
 
 async def _serve(settings: Settings, url: str, listener: socket.socket) -> None:
     context = await open_context(settings, make_engine(url))
-    config = uvicorn.Config(
-        create_app(context),
-        log_config=None,
-        access_log=False,
-        lifespan="on",
-        http="httptools",
-        server_header=False,
-        timeout_graceful_shutdown=STOP_SECONDS,
-        timeout_keep_alive=75,
-    )
+    config = server_config(settings, create_app(context))
     # What is loaded by now stays; looking through it again and again would cost a tenth of all time.
     gc.collect()
     gc.freeze()
     server = _Server(config, on_stop=context.signals.stop)
     await server.serve(sockets=[listener])
+
+
+def server_config(settings: Settings, app: FastAPI) -> uvicorn.Config:
+    """How the application is served."""
+    return uvicorn.Config(
+        app,
+        log_config=None,
+        access_log=False,
+        lifespan="on",
+        http="httptools",
+        server_header=False,
+        proxy_headers=settings.trusted_proxy is not None,
+        forwarded_allow_ips=settings.trusted_proxy,
+        timeout_graceful_shutdown=STOP_SECONDS,
+        timeout_keep_alive=75,
+    )
 
 
 class _Server(uvicorn.Server):

@@ -6,11 +6,13 @@ from pydantic import Field
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 DEFAULT_PORT = 8410
+LOOPBACK = frozenset({"127.0.0.1", "::1", "localhost"})
 
 
 class Settings(BaseSettings):
     """What can be set. Sizes are bytes; session and token lifetimes are real time. ``listener_fd`` is the socket that a
-    worker takes over from the process that started it."""
+    worker takes over from the process that started it. ``trusted_proxy``: addresses (comma-separated, or networks) of
+    proxies that are believed when they say for whom they call (``X-Forwarded-For``); nobody else is."""
 
     model_config = SettingsConfigDict(env_prefix="HERALD_")
 
@@ -24,4 +26,10 @@ class Settings(BaseSettings):
     listener_fd: int | None = None
     session_hours: int = Field(default=12, gt=0)
     admin_password: str | None = None
-    secure_cookie: bool = False
+    secure_cookie: bool | None = None
+    trusted_proxy: str | None = None
+
+    @property
+    def cookies_are_secure(self) -> bool:
+        """Whether browsers send the session's cookie by HTTPS only: unless said otherwise, where others can listen."""
+        return self.secure_cookie if self.secure_cookie is not None else self.host not in LOOPBACK

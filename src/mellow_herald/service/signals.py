@@ -1,11 +1,27 @@
 """What the parts of a process tell each other, and whoever follows the feed."""
 
 import asyncio
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass, field
 from typing import Any
 
 SUBSCRIBER_BACKLOG = 10_000
+
+
+@dataclass(eq=False, slots=True)
+class Follower:
+    """Somebody who follows the feed: by which credential, with which roles then, and whether they may no longer."""
+
+    credential_id: int
+    roles: frozenset[str]
+    queue: asyncio.Queue[Any] = field(default_factory=asyncio.Queue)
+    ended: bool = False
+
+    def end(self) -> None:
+        """Lets them go."""
+        self.ended = True
+        self.queue.put_nowait(None)
 
 
 class Signals:
@@ -17,11 +33,11 @@ class Signals:
         self.harm = asyncio.Event()
         self._harmed: set[int] = set()
         self.stopping = asyncio.Event()
-        self._followers: set[asyncio.Queue[Any]] = set()
+        self._followers: set[Follower] = set()
 
     def spread(self, events: list[Any]) -> None:
         """Hands sealed events to all followers; one that cannot keep up is told to read the store again."""
-        for queue in self._followers:
+        for queue in (follower.queue for follower in self._followers):
             for event in events:
                 if queue.qsize() >= SUBSCRIBER_BACKLOG:
                     while not queue.empty():
@@ -50,18 +66,30 @@ class Signals:
     def stop(self) -> None:
         """Lets all followers go."""
         self.stopping.set()
-        for queue in self._followers:
-            queue.put_nowait(None)
+        for follower in self._followers:
+            follower.queue.put_nowait(None)
 
     @contextmanager
-    def follow(self) -> Iterator[asyncio.Queue[Any]]:
+    def follow(self, credential_id: int, roles: frozenset[str]) -> Iterator[Follower]:
         """A queue of sealed events from now on; None in it means: read the store again, then go on."""
-        queue: asyncio.Queue[Any] = asyncio.Queue()
-        self._followers.add(queue)
+        follower = Follower(credential_id, roles)
+        self._followers.add(follower)
         try:
-            yield queue
+            yield follower
         finally:
-            self._followers.discard(queue)
+            self._followers.discard(follower)
+
+    def check(self, roles: Mapping[int, frozenset[str]]) -> None:
+        """Lets those go whose credential no longer stands for the roles that it had; ``roles`` are what credentials
+        stand for now, none if they are good no more."""
+        for follower in self._followers:
+            if roles.get(follower.credential_id, follower.roles) != follower.roles and not follower.ended:
+                follower.end()
+
+    @property
+    def credentials(self) -> set[int]:
+        """The credentials by which the feed is followed."""
+        return {follower.credential_id for follower in self._followers}
 
     @property
     def followers(self) -> int:

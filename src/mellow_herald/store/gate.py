@@ -27,6 +27,7 @@ class Lock(IntEnum):
     PACE = 11
     FAMILY = 12
     WEBHOOKS = 13
+    PEOPLE = 14
 
 
 def _numbers(lock: Lock, which: int) -> dict[str, int]:

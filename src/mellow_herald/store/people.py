@@ -10,35 +10,114 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.store.database import fetch_all, fetch_one
 from mellow_herald.store.rows import StoredCredential, StoredPerson
-from mellow_herald.store.tables import Credential, EnrolmentCode, MacKey, Person
+from mellow_herald.store.tables import Credential, EnrolmentCode, KnownAddress, MacKey, Person
 
 
 class SignedIn(TypedDict):
-    """A credential that is good, with its person's ``name`` and ``role``."""
+    """A credential that is good, with its person's ``name`` and ``roles``."""
 
     id: int
     kind: str
     person_id: int
     name: str
-    role: str
+    roles: list[str]
+    must_change: bool
 
 
-async def count_people(connection: AsyncConnection) -> int:
-    """How many people there are."""
-    return int(await connection.scalar(select(func.count()).select_from(Person)) or 0)
+class TeamMember(TypedDict):
+    """A person as the team is listed: with how many open ``tokens``, and when they ``signed_in_at`` last."""
+
+    name: str
+    roles: list[str]
+    must_change: bool
+    created_at: datetime
+    closed_at: datetime | None
+    tokens: int
+    signed_in_at: datetime | None
 
 
-async def add_person(connection: AsyncConnection, name: str, role: str, password_hash: str, at: datetime) -> bool:
+class OpenToken(TypedDict):
+    """A token that is not closed, and whose it is."""
+
+    id: int
+    name: str
+    person: str
+    created_at: datetime
+    expires_at: datetime
+
+
+class Rights(TypedDict):
+    """What a credential ``id`` that is good allows."""
+
+    id: int
+    roles: list[str]
+
+
+async def count_people(connection: AsyncConnection, role: str | None = None) -> int:
+    """How many people there ever were, or how many have a role and are not closed."""
+    statement = select(func.count()).select_from(Person)
+    if role is not None:
+        statement = statement.where(Person.closed_at.is_(None), Person.roles.any_() == role)
+    return int(await connection.scalar(statement) or 0)
+
+
+async def add_person(
+    connection: AsyncConnection,
+    name: str,
+    roles: Sequence[str],
+    password_hash: str,
+    at: datetime,
+    *,
+    must_change: bool = False,
+) -> bool:
     """Adds a person; False if the name is taken."""
-    statement = insert(Person).values(name=name, role=role, password_hash=password_hash, created_at=at)
+    values = {"name": name, "roles": list(roles), "password_hash": password_hash, "must_change": must_change}
+    statement = insert(Person).values(**values, created_at=at)
     done = await connection.execute(statement.on_conflict_do_nothing().returning(Person.id))
     return done.scalar() is not None
 
 
-async def find_person(connection: AsyncConnection, name: str) -> StoredPerson | None:
-    """A person who may sign in, by name."""
-    statement = select(Person.__table__).where(Person.name == name, Person.closed_at.is_(None))
-    return await fetch_one(connection, statement, StoredPerson)
+async def find_person(connection: AsyncConnection, name: str, *, closed: bool = False) -> StoredPerson | None:
+    """A person who may sign in, or one who was closed, by name."""
+    state = Person.closed_at.is_not(None) if closed else Person.closed_at.is_(None)
+    return await fetch_one(connection, select(Person.__table__).where(Person.name == name, state), StoredPerson)
+
+
+async def list_people(connection: AsyncConnection, name: str | None = None) -> list[TeamMember]:
+    """Everybody, or the one of this name; who is closed comes last."""
+    tokens = select(func.count()).where(
+        Credential.person_id == Person.id, Credential.kind == "token", Credential.closed_at.is_(None)
+    )
+    signed_in = select(func.max(KnownAddress.at)).where(KnownAddress.person_id == Person.id)
+    statement = select(
+        Person.name,
+        Person.roles,
+        Person.must_change,
+        Person.created_at,
+        Person.closed_at,
+        tokens.scalar_subquery().label("tokens"),
+        signed_in.scalar_subquery().label("signed_in_at"),
+    ).order_by(Person.closed_at.is_not(None), Person.name)
+    return await fetch_all(connection, statement if name is None else statement.where(Person.name == name), TeamMember)
+
+
+async def change_person(connection: AsyncConnection, person_id: int, **values: object) -> None:
+    """Changes what is known of a person."""
+    await connection.execute(update(Person).where(Person.id == person_id).values(**values))
+
+
+async def note_address(connection: AsyncConnection, person_id: int, address: str, at: datetime) -> None:
+    """Notes that a person signed in from an address."""
+    statement = insert(KnownAddress).values(person_id=person_id, address=address, at=at)
+    latest = {"at": statement.excluded.at}
+    await connection.execute(statement.on_conflict_do_update(index_elements=["person_id", "address"], set_=latest))
+
+
+async def known_addresses(connection: AsyncConnection, since: datetime) -> set[tuple[str, str]]:
+    """People's names, each with an address that they signed in from since then."""
+    statement = select(Person.name, KnownAddress.address).join(Person, Person.id == KnownAddress.person_id)
+    found = await connection.execute(statement.where(KnownAddress.at >= since, Person.closed_at.is_(None)))
+    return {(name, address) for name, address in found}
 
 
 async def add_credential(
@@ -59,7 +138,14 @@ async def add_credential(
 async def find_credential(connection: AsyncConnection, secret_hash: str, at: datetime) -> SignedIn | None:
     """Who holds this secret, if it is good at ``at``."""
     statement = (
-        select(Credential.id, Credential.kind, Person.id.label("person_id"), Person.name, Person.role)
+        select(
+            Credential.id,
+            Credential.kind,
+            Person.id.label("person_id"),
+            Person.name,
+            Person.roles,
+            Person.must_change,
+        )
         .join(Person, Person.id == Credential.person_id)
         .where(
             Credential.secret_hash == secret_hash,
@@ -71,26 +157,73 @@ async def find_credential(connection: AsyncConnection, secret_hash: str, at: dat
     return await fetch_one(connection, statement, SignedIn)
 
 
+async def rights_of(connection: AsyncConnection, ids: Sequence[int], at: datetime) -> dict[int, list[str]]:
+    """The roles that these credentials stand for, by id; those that are good no more are left out."""
+    statement = (
+        select(Credential.id, Person.roles)
+        .join(Person, Person.id == Credential.person_id)
+        .where(
+            Credential.id.in_(ids),
+            Credential.closed_at.is_(None),
+            Credential.expires_at > at,
+            Person.closed_at.is_(None),
+        )
+    )
+    return {row["id"]: row["roles"] for row in await fetch_all(connection, statement, Rights)}
+
+
 async def spent_credential(connection: AsyncConnection, secret_hash: str) -> StoredCredential | None:
     """The session or token with this secret, whether it is good still or not."""
     statement = select(Credential.__table__).where(Credential.secret_hash == secret_hash)
     return await fetch_one(connection, statement, StoredCredential)
 
 
-async def list_tokens(connection: AsyncConnection, person_id: int) -> list[StoredCredential]:
-    """A person's tokens that are not closed."""
-    statement = select(Credential.__table__).where(
-        Credential.person_id == person_id, Credential.kind == "token", Credential.closed_at.is_(None)
+async def list_tokens(connection: AsyncConnection, person_id: int | None) -> list[OpenToken]:
+    """A person's tokens that are not closed, or everybody's."""
+    statement = (
+        select(
+            Credential.id,
+            Credential.name,
+            Person.name.label("person"),
+            Credential.created_at,
+            Credential.expires_at,
+        )
+        .join(Person, Person.id == Credential.person_id)
+        .where(Credential.kind == "token", Credential.closed_at.is_(None))
+        .order_by(Person.name, Credential.id)
     )
-    return await fetch_all(connection, statement.order_by(Credential.id), StoredCredential)
+    mine = statement if person_id is None else statement.where(Credential.person_id == person_id)
+    return await fetch_all(connection, mine, OpenToken)
 
 
-async def close_credential(connection: AsyncConnection, credential_id: int, person_id: int, at: datetime) -> bool:
-    """Closes a person's session or token; False if there is no such one."""
+async def close_credential(
+    connection: AsyncConnection, credential_id: int, person_id: int | None, at: datetime, *, kind: str | None = None
+) -> str | None:
+    """Closes a session or token of a person's, or of anybody's (None), of a kind, or of either; returns whose it was,
+    None if there is no such one."""
     statement = update(Credential).where(
-        Credential.id == credential_id, Credential.person_id == person_id, Credential.closed_at.is_(None)
+        Credential.id == credential_id, Credential.closed_at.is_(None), Person.id == Credential.person_id
     )
-    return (await connection.execute(statement.values(closed_at=at))).rowcount > 0
+    if person_id is not None:
+        statement = statement.where(Credential.person_id == person_id)
+    if kind is not None:
+        statement = statement.where(Credential.kind == kind)
+    closed: str | None = (await connection.execute(statement.values(closed_at=at).returning(Person.name))).scalar()
+    return closed
+
+
+async def close_all(
+    connection: AsyncConnection, person_id: int, at: datetime, *, kind: str | None = None, but: int | None = None
+) -> int:
+    """Closes a person's sessions and tokens, or those of one kind, ``but`` one; returns how many."""
+    statement = update(Credential).where(
+        Credential.person_id == person_id, Credential.closed_at.is_(None), Credential.expires_at > at
+    )
+    if kind is not None:
+        statement = statement.where(Credential.kind == kind)
+    if but is not None:
+        statement = statement.where(Credential.id != but)
+    return (await connection.execute(statement.values(closed_at=at))).rowcount
 
 
 async def mac_keys(connection: AsyncConnection) -> dict[int, bytes]:

@@ -9,7 +9,7 @@ from mellow_herald.wire.model import Model, Name, Shown, Time, Title
 
 
 class Role(StrEnum):
-    """What a person may do; each includes reading everything."""
+    """What a person may do; each includes reading everything, and a person may have several."""
 
     VIEWER = "viewer"
     PUBLISHER = "publisher"
@@ -17,18 +17,57 @@ class Role(StrEnum):
     ADMIN = "admin"
 
 
+Password = Annotated[str, StringConstraints(min_length=1, max_length=200)]
+Roles = Annotated[list[Role], Field(min_length=1, max_length=4)]
+
+
 class SignIn(Model):
     """Name and password of a person."""
 
     name: Name
-    password: Annotated[str, StringConstraints(min_length=1, max_length=200)]
+    password: Password
 
 
 class Me(Shown):
-    """Who is signed in."""
+    """Who is signed in. ``must_change``: nothing else is allowed before the first password is changed."""
 
     name: str
-    role: Role
+    roles: list[Role]
+    must_change: bool = False
+
+
+class PasswordChange(Model):
+    """One's own password, ``old`` and ``new`` (at least 10 characters)."""
+
+    old: Password
+    new: Annotated[str, StringConstraints(min_length=10, max_length=200)]
+
+
+class PersonIn(Model):
+    """Somebody new in the team."""
+
+    name: Name
+    roles: Roles
+
+
+class RolesIn(Model):
+    """The roles that somebody is to have."""
+
+    roles: Roles
+
+
+class PersonOut(Shown):
+    """Somebody in the team, with how many open ``tokens`` and when they signed in last (real time). ``password`` is the
+    first one, told once; ``must_change`` until they have chosen their own."""
+
+    name: str
+    roles: list[Role]
+    must_change: bool
+    created_at: Time
+    closed_at: Time | None
+    tokens: int
+    signed_in_at: Time | None
+    password: str | None = None
 
 
 class TokenIn(Model):
@@ -39,10 +78,11 @@ class TokenIn(Model):
 
 
 class TokenOut(Shown):
-    """A token. ``token`` is shown once, when it is made."""
+    """A token, and whose it is. ``token`` is shown once, when it is made."""
 
     id: int
     name: str
+    person: str
     created_at: Time
     expires_at: Time
     token: str | None = None

@@ -36,7 +36,17 @@ from mellow_herald.wire.fleet import (
 )
 from mellow_herald.wire.key import KeyListOut
 from mellow_herald.wire.model import Page
-from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
+from mellow_herald.wire.person import (
+    Me,
+    PasswordChange,
+    PersonIn,
+    PersonOut,
+    Role,
+    RolesIn,
+    SignIn,
+    TokenIn,
+    TokenOut,
+)
 from mellow_herald.wire.selection import SelectionIn, SelectionOut
 
 if TYPE_CHECKING:
@@ -207,7 +217,7 @@ async def _portions(portions: Iterator[bytes]) -> AsyncIterator[bytes]:
 
 
 class People:
-    """Sign-in and tokens."""
+    """Sign-in, the team, and tokens."""
 
     def __init__(self, herald: AsyncHerald) -> None:
         self._herald = herald
@@ -228,13 +238,37 @@ class People:
         """Makes a token; its secret is in the answer, this once."""
         return await self._herald.send(calls.make_token(TokenIn(name=name, days=days)))
 
-    async def tokens(self) -> list[TokenOut]:
-        """One's own tokens."""
-        return await self._herald.send(calls.list_tokens())
+    async def tokens(self, *, everybody: bool = False) -> list[TokenOut]:
+        """One's own open tokens, or everybody's (for admins)."""
+        return await self._herald.send(calls.list_tokens(everybody))
 
     async def close_token(self, token_id: int) -> None:
-        """Closes one of one's own tokens."""
+        """Closes one of one's own tokens; an admin may close anybody's."""
         await self._herald.send(calls.close_token(token_id))
+
+    async def change_password(self, old: str, new: str) -> None:
+        """Changes one's own password (at least 10 characters); one's other sessions end."""
+        await self._herald.send(calls.change_password(PasswordChange(old=old, new=new)))
+
+    async def add(self, name: str, roles: Sequence[Role | str]) -> PersonOut:
+        """Adds somebody; the first password is in the answer, this once."""
+        return await self._herald.send(calls.add_person(PersonIn(name=name, roles=[Role(role) for role in roles])))
+
+    async def list(self) -> list[PersonOut]:
+        """Everybody in the team, those who were closed too."""
+        return await self._herald.send(calls.list_people())
+
+    async def set_roles(self, name: str, roles: Sequence[Role | str]) -> PersonOut:
+        """Gives somebody these roles in place of those they have."""
+        return await self._herald.send(calls.set_roles(name, RolesIn(roles=[Role(role) for role in roles])))
+
+    async def reset_password(self, name: str) -> PersonOut:
+        """Gives somebody a first password anew, in the answer this once; their sessions end."""
+        return await self._herald.send(calls.reset_password(name))
+
+    async def close(self, name: str) -> None:
+        """Lets somebody in no more: sessions, tokens and event streams end."""
+        await self._herald.send(calls.close_person(name))
 
 
 class Boards:

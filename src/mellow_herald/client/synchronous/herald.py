@@ -37,7 +37,17 @@ from mellow_herald.wire.fleet import (
 )
 from mellow_herald.wire.key import KeyListOut
 from mellow_herald.wire.model import Page
-from mellow_herald.wire.person import Me, SignIn, TokenIn, TokenOut
+from mellow_herald.wire.person import (
+    Me,
+    PasswordChange,
+    PersonIn,
+    PersonOut,
+    Role,
+    RolesIn,
+    SignIn,
+    TokenIn,
+    TokenOut,
+)
 from mellow_herald.wire.selection import SelectionIn, SelectionOut
 
 if TYPE_CHECKING:
@@ -208,7 +218,7 @@ def _portions(portions: Iterator[bytes]) -> Iterator[bytes]:
 
 
 class People:
-    """Sign-in and tokens."""
+    """Sign-in, the team, and tokens."""
 
     def __init__(self, herald: Herald) -> None:
         self._herald = herald
@@ -229,13 +239,37 @@ class People:
         """Makes a token; its secret is in the answer, this once."""
         return self._herald.send(calls.make_token(TokenIn(name=name, days=days)))
 
-    def tokens(self) -> list[TokenOut]:
-        """One's own tokens."""
-        return self._herald.send(calls.list_tokens())
+    def tokens(self, *, everybody: bool = False) -> list[TokenOut]:
+        """One's own open tokens, or everybody's (for admins)."""
+        return self._herald.send(calls.list_tokens(everybody))
 
     def close_token(self, token_id: int) -> None:
-        """Closes one of one's own tokens."""
+        """Closes one of one's own tokens; an admin may close anybody's."""
         self._herald.send(calls.close_token(token_id))
+
+    def change_password(self, old: str, new: str) -> None:
+        """Changes one's own password (at least 10 characters); one's other sessions end."""
+        self._herald.send(calls.change_password(PasswordChange(old=old, new=new)))
+
+    def add(self, name: str, roles: Sequence[Role | str]) -> PersonOut:
+        """Adds somebody; the first password is in the answer, this once."""
+        return self._herald.send(calls.add_person(PersonIn(name=name, roles=[Role(role) for role in roles])))
+
+    def list(self) -> list[PersonOut]:
+        """Everybody in the team, those who were closed too."""
+        return self._herald.send(calls.list_people())
+
+    def set_roles(self, name: str, roles: Sequence[Role | str]) -> PersonOut:
+        """Gives somebody these roles in place of those they have."""
+        return self._herald.send(calls.set_roles(name, RolesIn(roles=[Role(role) for role in roles])))
+
+    def reset_password(self, name: str) -> PersonOut:
+        """Gives somebody a first password anew, in the answer this once; their sessions end."""
+        return self._herald.send(calls.reset_password(name))
+
+    def close(self, name: str) -> None:
+        """Lets somebody in no more: sessions, tokens and event streams end."""
+        self._herald.send(calls.close_person(name))
 
 
 class Boards:

@@ -4,7 +4,7 @@ from fastapi import APIRouter
 
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.fleet import baselines
-from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.problems import problems
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview, BaselineSwitch
 from mellow_herald.wire.model import Name

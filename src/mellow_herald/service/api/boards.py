@@ -8,7 +8,7 @@ from mellow_herald.core.board import Runs
 from mellow_herald.core.duration import parse_duration, write_duration
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.feed import load_boards
-from mellow_herald.service.people import Anyone, Publisher
+from mellow_herald.service.people.callers import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.store import boards
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal

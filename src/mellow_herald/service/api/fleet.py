@@ -14,7 +14,7 @@ from mellow_herald.service.api.uploads import BODY, AllowedParams, announced_len
 from mellow_herald.service.calls.enrolment import make_code
 from mellow_herald.service.calls.logs import show_lines
 from mellow_herald.service.fleet import admission, bench, devices
-from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.service.rollouts import shown
 from mellow_herald.store import fleet, selections

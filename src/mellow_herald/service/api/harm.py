@@ -6,7 +6,7 @@ from fastapi import APIRouter, Query, Response
 
 from mellow_herald.core.plan import BrakeKind
 from mellow_herald.service.api.parameters import Ctx, Id, RequestKey
-from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.problems import problems
 from mellow_herald.service.rollouts import brakes, rollbacks, shown, suspects
 from mellow_herald.wire.brake import BrakesOut

@@ -11,7 +11,7 @@ from mellow_herald.core.selector.tree import FACTS
 from mellow_herald.service.api.fleet import selected
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.fleet import inventory
-from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.problems import Responses, problems
 from mellow_herald.store import inventory as store
 from mellow_herald.store import selector_terms

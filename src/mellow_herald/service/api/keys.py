@@ -8,7 +8,7 @@ from mellow_herald.core.keys import fingerprint, verify_key_list
 from mellow_herald.core.refusal import Refused
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.context import Context
-from mellow_herald.service.people import Admin, Anyone
+from mellow_herald.service.people.callers import Admin, Anyone
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.service.rollouts.halting import halt_untrusted
 from mellow_herald.store import keys as key_lists

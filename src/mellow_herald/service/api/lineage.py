@@ -4,7 +4,7 @@ from fastapi import APIRouter
 
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.fleet import lineage
-from mellow_herald.service.people import Anyone, Publisher
+from mellow_herald.service.people.callers import Anyone, Publisher
 from mellow_herald.service.problems import problems
 from mellow_herald.service.releases import retention
 from mellow_herald.wire.model import Name

@@ -8,7 +8,7 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.core.serials import MOST_SERIALS
 from mellow_herald.service.api.parameters import Ctx, Id
 from mellow_herald.service.fleet import lists
-from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.problems import problems
 from mellow_herald.wire.lists import ListDetail, ListOut
 from mellow_herald.wire.model import Name

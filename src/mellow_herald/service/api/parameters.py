@@ -6,8 +6,10 @@ from fastapi import Depends, Header, Path, Query
 
 from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.people.sign_in import SignIns, door_of
 
 Ctx = Annotated[Context, Depends(context_of)]
+Door = Annotated[SignIns, Depends(door_of)]
 Id = Annotated[int, Path(ge=0, le=LARGEST_INTEGER)]
 IdCursor = Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER, description="Cursor: `next` of the page before.")]
 TextCursor = Annotated[

@@ -14,7 +14,7 @@ from mellow_herald.service.api.pages import link_next
 from mellow_herald.service.api.parameters import Ctx, Id, IdCursor, IfMatch, revision_of
 from mellow_herald.service.api.uploads import BODY, AllowedParams, announced_length, check_media_type
 from mellow_herald.service.context import Context
-from mellow_herald.service.people import Anyone, Publisher
+from mellow_herald.service.people.callers import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.service.releases import life as release_life
 from mellow_herald.service.releases.checking import foresee

@@ -12,7 +12,7 @@ from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.api.pages import link_next
 from mellow_herald.service.api.parameters import Ctx, Id, IdCursor, IfMatch, RequestKey, revision_of
-from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, Responses, problems
 from mellow_herald.service.rollouts import editing, life, previewing, shown, steering
 from mellow_herald.service.rollouts import report as reports

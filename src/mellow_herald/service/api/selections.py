@@ -6,7 +6,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.context import Context
-from mellow_herald.service.people import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.store import selections
 from mellow_herald.store.feed import JournalEntry, write_journal

@@ -12,7 +12,7 @@ from mellow_herald.service.api.pages import link_next
 from mellow_herald.service.api.parameters import Ctx, IdCursor
 from mellow_herald.service.feed import as_event, stream
 from mellow_herald.service.fleet import attention
-from mellow_herald.service.people import Anyone
+from mellow_herald.service.people.callers import Anyone
 from mellow_herald.service.problems import ProblemError, Responses, problems
 from mellow_herald.store import lineage
 from mellow_herald.store.feed import JournalFilter, read_journal, seal
@@ -41,7 +41,9 @@ async def follow_events(
         raise ProblemError(422, "bad-values", "Last-Event-ID must be the number of an event.")
     since = int(last_event_id) if last_event_id else after
     headers = {"cache-control": "no-store", "x-accel-buffering": "no"}
-    return StreamingResponse(stream(context, since, rollout), media_type="text/event-stream", headers=headers)
+    return StreamingResponse(
+        stream(context, since, rollout, who.credential_id, who.roles), media_type="text/event-stream", headers=headers
+    )
 
 
 @router.get("/events/latest", responses=problems())

@@ -3,7 +3,7 @@
 from fastapi import APIRouter
 
 from mellow_herald.service.api.parameters import Ctx, Id
-from mellow_herald.service.people import Operator
+from mellow_herald.service.people.callers import Operator
 from mellow_herald.service.problems import problems
 from mellow_herald.service.webhooks import addresses, dead_letters
 from mellow_herald.wire.webhook import DeadLetter, RedeliverOut, WebhookIn, WebhookOut

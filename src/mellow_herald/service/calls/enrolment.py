@@ -6,7 +6,7 @@ import secrets
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.admission import note_admission
-from mellow_herald.service.people import secret_hash
+from mellow_herald.service.people.callers import secret_hash
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import boards, fleet
 from mellow_herald.store.admission import change_devices

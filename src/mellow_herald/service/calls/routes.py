@@ -16,12 +16,12 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.manifest import join_envelope
+from mellow_herald.core.pauses import Pauses
 from mellow_herald.service.calls.enrolment import enrol
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
 from mellow_herald.service.context import Context
-from mellow_herald.service.people import FailureLimit
-from mellow_herald.service.problems import ProblemError, fault, problem_for
+from mellow_herald.service.problems import ProblemError, fault, problem_for, too_many
 from mellow_herald.service.releases.soundness import is_sound
 from mellow_herald.service.waiting import preferred_wait
 from mellow_herald.store import keys, releases
@@ -61,7 +61,7 @@ class DeviceApi:
 
     def __init__(self, context: Context, intake: Intake) -> None:
         self._context, self._intake = context, intake
-        self._failures = FailureLimit(allowed=100)
+        self._wrong_codes = Pauses(free=100)
 
     def routes(self) -> list[Route]:
         """The routes to add to the application."""
@@ -83,12 +83,14 @@ class DeviceApi:
 
     async def enrolment(self, request: Request) -> Response:
         address = request.client.host if request.client else "unknown"
-        self._failures.check(address)
+        wait = self._wrong_codes.wait([address], time.monotonic())
+        if wait > 0:
+            raise too_many(wait)
         try:
             answer = await enrol(self._context, await _body(request, EnrolmentIn))
         except ProblemError as problem:
             if problem.kind == "bad-code":
-                self._failures.failed(address)
+                self._wrong_codes.count([address], time.monotonic())
             raise
         return JSONResponse(answer.model_dump(mode="json"), 201, self._time())
 

@@ -19,7 +19,7 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.core.suit import Component, Manifest
 from mellow_herald.core.token import read_token
 from mellow_herald.service.context import Context
-from mellow_herald.service.people import secret_hash
+from mellow_herald.service.people.callers import secret_hash
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.releases.checking import must_pass
 from mellow_herald.store import fleet, keys, people, releases

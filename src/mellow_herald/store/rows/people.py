@@ -9,8 +9,9 @@ class StoredPerson(TypedDict):
 
     id: int
     name: str
-    role: str
+    roles: list[str]
     password_hash: str
+    must_change: bool
     created_at: datetime
     closed_at: datetime | None
 

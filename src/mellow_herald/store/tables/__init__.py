@@ -13,7 +13,7 @@ from mellow_herald.store.tables.fleet import (
     SelectionRow,
     SerialList,
 )
-from mellow_herald.store.tables.people import Credential, MacKey, Person
+from mellow_herald.store.tables.people import Credential, KnownAddress, MacKey, Person
 from mellow_herald.store.tables.releases import (
     Baseline,
     Board,
@@ -51,6 +51,7 @@ __all__ = [
     "ImageRow",
     "JournalRow",
     "KeyListRow",
+    "KnownAddress",
     "LineageSample",
     "Listed",
     "MacKey",

@@ -5,7 +5,9 @@ from datetime import datetime
 from sqlalchemy import (
     CheckConstraint,
     ForeignKey,
+    Text,
 )
+from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.orm import Mapped, mapped_column
 
 from mellow_herald.store.tables.base import Base
@@ -17,11 +19,26 @@ class Person(Base):
     __tablename__ = "person"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
-    role: Mapped[str]
+    roles: Mapped[list[str]] = mapped_column(ARRAY(Text))
     password_hash: Mapped[str]
+    # The password is one that somebody else has seen.
+    must_change: Mapped[bool]
     created_at: Mapped[datetime]
     closed_at: Mapped[datetime | None]
-    __table_args__ = (CheckConstraint("role IN ('viewer','publisher','operator','admin')", name="role"),)
+    __table_args__ = (
+        CheckConstraint(
+            "cardinality(roles) > 0 AND roles <@ ARRAY['viewer','publisher','operator','admin']", name="roles"
+        ),
+    )
+
+
+class KnownAddress(Base):
+    """An address from which a person signed in, and when last."""
+
+    __tablename__ = "known_address"
+    person_id: Mapped[int] = mapped_column(ForeignKey("person.id"), primary_key=True)
+    address: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime]
 
 
 class Credential(Base):

@@ -1,18 +1,15 @@
 import re
 from datetime import UTC, datetime, timedelta
 
-import httpx
 import pytest
 from sqlalchemy import update
 
 from mellow_herald.client import NotSignedInError
-from mellow_herald.service.people import HASHER, FailureLimit
-from mellow_herald.service.problems import ProblemError
-from mellow_herald.store import people
 from mellow_herald.store.tables import Credential
 from mellow_herald.wire.person import Role
 from tests.harness.service import PASSWORD, RunningService
 from tests.harness.some import some
+from tests.harness.team import add_person
 
 OPEN = {
     ("POST", "/api/v1/session"),
@@ -20,21 +17,6 @@ OPEN = {
     ("GET", "/health/ready"),
     ("POST", "/device/v1/enrolments"),
 }
-
-
-def add_person(service: RunningService, name: str, role: Role) -> httpx.Client:
-    """Somebody with a role, signed in by token."""
-
-    async def add() -> None:
-        async with service.context.engine.begin() as connection:
-            await people.add_person(connection, name, role, HASHER.hash(PASSWORD), datetime.now(UTC))
-
-    service.call(add())
-    http = service.http()
-    http.post("/api/v1/session", json={"name": name, "password": PASSWORD}).raise_for_status()
-    made = http.post("/api/v1/tokens", json={}, headers={"herald-console": "1"}).json()
-    http.close()
-    return service.http(made["token"])
 
 
 def test_no_address_is_open_but_sign_in_and_health(shared_service: RunningService) -> None:
@@ -67,7 +49,11 @@ def test_the_session_cookie_is_out_of_reach_of_scripts_and_other_sites(shared_se
     with shared_service.http() as http:
         cookie = http.post("/api/v1/session", json={"name": "admin", "password": PASSWORD}).headers["set-cookie"]
         assert "HttpOnly" in cookie and "SameSite=strict" in cookie
-        assert http.get("/api/v1/session").json() == {"name": "admin", "role": "admin"}
+        assert http.get("/api/v1/session").json() == {
+            "name": "admin",
+            "roles": ["admin"],
+            "must_change": False,
+        }
         forged = http.post("/api/v1/tokens", json={})
         assert (forged.status_code, forged.json()["type"]) == (403, "urn:mellow-herald:problem:not-from-console")
         assert http.post("/api/v1/tokens", json={}, headers={"herald-console": "1"}).status_code == 201
@@ -128,18 +114,6 @@ def test_roles(shared_service: RunningService, role: Role, path: str, body: dict
     assert response.status_code == (422 if allowed else 403)
     if not allowed:
         assert f"{name} is {role}" in response.json()["detail"]
-
-
-def test_too_many_failures_are_slowed_down() -> None:
-    limit = FailureLimit(allowed=3, seconds=60)
-    for _ in range(3):
-        limit.check("10.0.0.1")
-        limit.failed("10.0.0.1")
-    with pytest.raises(ProblemError) as raised:
-        limit.check("10.0.0.1")
-    assert raised.value.status == 429
-    assert raised.value.headers and int(raised.value.headers["Retry-After"]) <= 61
-    limit.check("10.0.0.2")
 
 
 def test_a_client_without_token_says_so(shared_service: RunningService) -> None:
