@@ -26,6 +26,7 @@ from mellow_herald.wire.fleet import CodeIn
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import RolloutOut
 from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher
+from tests.harness.reuse import reuse_routes, reuse_statements
 
 PASSWORD = "only-for-tests"
 # As strong as in earnest, it would take most of the time of a test.
@@ -81,9 +82,12 @@ class RunningService:
 
     async def _serve(self) -> None:
         self.loop = asyncio.get_running_loop()
-        self.context = await open_context(self.settings, make_engine(self.database_url))
+        engine = make_engine(self.database_url)
+        reuse_statements(engine)
+        self.context = await open_context(self.settings, engine)
         await bootstrap(self.context, passwords.Passwords())
         app = create_app(self.context)
+        reuse_routes(app)
         self.door = app.state.door
         config = server_config(self.settings, app)
         config.timeout_graceful_shutdown = 1
