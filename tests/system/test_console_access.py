@@ -37,6 +37,7 @@ PAGES = {
     "/rollouts/1": "2.5.0 to all",
     "/journal": "Journal",
     "/keys": "Keys and boards",
+    "/people": "People",
     "/nowhere": "There is no such page",
 }
 DIALOGS = (
@@ -44,6 +45,7 @@ DIALOGS = (
     ("/fleet/TA-0", "to the bench …"),
     ("/fleet/TA-0", "pin …"),
     ("/fleet/TA-0", "Edit"),
+    ("/people", "change my password …"),
     ("/plan", "paste serials …"),
     ("/lineage", "What could be cleaned away?"),
     ("/lineage/2", "withdraw"),

@@ -49,7 +49,7 @@ async function goOn() {
       <p class="quiet mb-4">Firmware releases, ring by ring.</p>
       <template v-if="session.me?.must_change">
         <p class="mb-4">This is a first password. Choose your own before anything else.</p>
-        <NewPassword :present="password" @changed="changed" />
+        <NewPassword :present="password || undefined" @changed="changed" />
       </template>
       <form v-else @submit.prevent="signIn">
         <v-text-field ref="first" v-model="name" label="Name" type="text" name="name" autocomplete="username" required />
