@@ -2,6 +2,7 @@
 
 import json
 import os
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,14 +11,22 @@ if TYPE_CHECKING:
 
 
 def connect() -> "Herald":
-    """A client for the service in ``HERALD_URL`` with the token in ``HERALD_TOKEN``, or what sign-in kept."""
+    """A client for the service in ``HERALD_URL`` with the token in ``HERALD_TOKEN``, or what sign-in kept. What it
+    answers is fit to be printed, unless the command prints JSON, which has marks of its own for what is not."""
+    import httpx
+
+    from mellow_herald.cli.visible import VisibleTransport
     from mellow_herald.client import Herald
     from mellow_herald.client.transport import DEFAULT_URL
 
     kept = read_credentials()
     url = os.environ.get("HERALD_URL") or kept.get("url") or DEFAULT_URL
     token = os.environ.get("HERALD_TOKEN") or (kept.get("token") if kept.get("url") == url else None)
-    return Herald(url, token=token)
+    if "--json" in sys.argv:
+        return Herald(url, token=token)
+    # Where nothing is encrypted there is nothing to verify.
+    plain = httpx.HTTPTransport(verify=not url.startswith("http://"), trust_env=False)
+    return Herald(url, token=token, transport=VisibleTransport(plain))
 
 
 def read_credentials() -> dict[str, Any]:

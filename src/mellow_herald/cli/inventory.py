@@ -1,13 +1,14 @@
 """Devices by the thousand: import, export, visits; and logs."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, TextIO
 
 import typer
 
 from mellow_herald.cli.device import Where
 from mellow_herald.cli.device import app as app
 from mellow_herald.cli.output import AsJson, byte_progress, note, print_json, table
+from mellow_herald.core.visible import visible
 
 if TYPE_CHECKING:
     from mellow_herald.core.inventory import Format
@@ -105,7 +106,7 @@ def export(
         pieces = herald.devices.export(where=where, written=written)
         if out is None:
             for piece in pieces:
-                sys.stdout.buffer.write(piece)
+                sys.stdout.buffer.write(_for(sys.stdout, piece))
             sys.stdout.buffer.flush()
             return
         with out.open("wb") as target:
@@ -185,3 +186,8 @@ def _format(file: Path) -> "Format":
     if file.suffix not in known:
         raise Refused("unknown-format", f"{file} is neither *.csv nor *.jsonl.", "Name it by what it is.")
     return known[file.suffix]
+
+
+def _for(stream: TextIO, piece: bytes) -> bytes:
+    """The very bytes for a file or a program; for a terminal what it does not obey."""
+    return visible(piece.decode(errors="replace"), keep="\r\n").encode() if stream.isatty() else piece

@@ -26,6 +26,7 @@ from mellow_herald.cli import (
     webhook,
 )
 
+NEW_LINE = "\n"
 app = typer.Typer(
     name="herald",
     help="Publishes firmware releases to a device fleet, stages rollouts in rings, and brings devices back.",
@@ -63,6 +64,7 @@ def _explain(error: Exception) -> int:
 
     from mellow_herald.client.errors import HeraldError, NotSignedInError
     from mellow_herald.core.refusal import Refused
+    from mellow_herald.core.visible import visible
 
     if isinstance(error, ValidationError):
         first = error.errors()[0]
@@ -82,7 +84,7 @@ def _explain(error: Exception) -> int:
         print(f"herald: {doing}refused ({names}).", file=sys.stderr)
         return 1
     _point_at_mistake(str(error))
-    print(f"herald: {error}", file=sys.stderr)
+    print(f"herald: {visible(str(error), keep=NEW_LINE)}", file=sys.stderr)
     return 3 if isinstance(error, NotSignedInError) else 1
 
 

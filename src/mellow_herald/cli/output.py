@@ -8,6 +8,8 @@ from typing import Annotated, Any
 
 import typer
 
+from mellow_herald.core.visible import OBEYED
+
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON instead of a table.")]
 Where = Annotated[str | None, typer.Option("--where", help="A selector: only what it picks.")]
 Limit = Annotated[int, typer.Option("--limit", min=1, max=1000, help="At most so many rows.")]
@@ -46,7 +48,9 @@ def print_json(value: Any) -> None:
         plain: Any = [one.model_dump(mode="json") for one in value]
     else:
         plain = value if isinstance(value, dict) else value.model_dump(mode="json")
-    print(json.dumps(plain, indent=2, ensure_ascii=False))
+    # JSON may hold as they are what a terminal obeys beyond ASCII; it is written by its number.
+    text = json.dumps(plain, indent=2, ensure_ascii=False)
+    print(OBEYED.sub(lambda found: found[0] if found[0] == "\n" else f"\\u{ord(found[0]):04x}", text))
 
 
 def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[Any]], *, right: Sequence[str] = ()) -> None:

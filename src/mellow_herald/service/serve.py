@@ -7,12 +7,14 @@ import signal
 import socket
 import sys
 from collections.abc import Callable
+from typing import Any
 
 import structlog
 import uvicorn
 import uvloop
 from fastapi import FastAPI
 
+from mellow_herald.core.visible import visible
 from mellow_herald.service.app import create_app, open_context
 from mellow_herald.service.people.passwords import Passwords
 from mellow_herald.service.people.team import bootstrap
@@ -133,6 +135,12 @@ def _log_to_stderr() -> None:
             structlog.processors.TimeStamper(fmt="iso"),
             structlog.processors.format_exc_info,
             structlog.processors.KeyValueRenderer(key_order=["timestamp", "level", "event"]),
+            _as_text,
         ],
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
     )
+
+
+def _as_text(_logger: object, _method: str, line: Any) -> str:
+    """What a device said is text, in a traceback, too."""
+    return visible(line, keep="\n")
