@@ -33,5 +33,5 @@ def test_ever_new_keys_take_no_more_room() -> None:
     pauses = Pauses(free=1)
     for number in range(2 * KEPT):
         pauses.count([number], 0.0)
-    assert len(pauses._failures) == KEPT
+    assert KEPT * 0.9 <= len(pauses._failures) <= KEPT
     assert pauses.wait([2 * KEPT - 1], 0.0) == 1

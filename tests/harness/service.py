@@ -37,7 +37,8 @@ class RunningService:
     """The service on a free port; ``herald`` is signed in as admin."""
 
     def __init__(self, database_url: str, data_dir: Path, **settings: object) -> None:
-        self.settings = Settings(data_dir=data_dir, admin_password=PASSWORD, **settings)  # type: ignore[arg-type]
+        given = {"admin_password": PASSWORD, "webhook_allow": "127.0.0.0/8", **settings}
+        self.settings = Settings(data_dir=data_dir, **given)  # type: ignore[arg-type]
         self.database_url = database_url
         self.publisher = Publisher()
         self.context: Context

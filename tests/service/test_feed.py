@@ -85,7 +85,8 @@ async def test_a_slow_follower_is_told_to_read_again() -> None:
     from mellow_herald.service import signals
 
     told = signals.Signals()
-    with told.follow() as queue:
+    with told.follow(1, frozenset()) as follower:
+        queue = follower.queue
         told.spread(list(range(signals.SUBSCRIBER_BACKLOG + 5)))
         assert queue.get_nowait() is None
         assert queue.empty()

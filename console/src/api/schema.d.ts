@@ -5197,7 +5197,8 @@ export interface components {
         };
         /**
          * WebhookIn
-         * @description Where events are to go, and which kinds of them.
+         * @description Where events are to go, and which kinds of them. ``headers`` go with every call, a password of the receiver say;
+         *     their values are kept secret.
          */
         WebhookIn: {
             /**
@@ -5207,6 +5208,10 @@ export interface components {
             url: string;
             /** Kinds */
             kinds?: ("rollout" | "attempt" | "device" | "release" | "admission")[];
+            /** Headers */
+            headers?: {
+                [key: string]: string;
+            };
             /**
              * Note
              * @default
@@ -5215,8 +5220,8 @@ export interface components {
         };
         /**
          * WebhookOut
-         * @description A webhook. ``secret`` is what its calls are signed with, shown when it is made and never again. ``waiting``
-         *     events are still tried, ``dead`` ones no longer.
+         * @description A webhook, with the names of its ``headers``. ``secret`` is what its calls are signed with, shown when it is
+         *     made and never again. ``waiting`` events are still tried, ``dead`` ones no longer.
          */
         WebhookOut: {
             /** Id */
@@ -5225,6 +5230,8 @@ export interface components {
             url: string;
             /** Kinds */
             kinds: string[];
+            /** Headers */
+            headers: string[];
             /** Note */
             note: string;
             /** Made By */

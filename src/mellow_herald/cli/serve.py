@@ -30,6 +30,14 @@ def serve(
             help="Believe X-Forwarded-For of this address or network (comma-separated); nobody's otherwise.",
         ),
     ] = None,
+    webhook_allow: Annotated[
+        str | None,
+        typer.Option(
+            "--webhook-allow",
+            envvar="HERALD_WEBHOOK_ALLOW",
+            help="Webhooks may go to these networks, too (10.1.0.0/16, comma-separated), not only to the internet.",
+        ),
+    ] = None,
     secure_cookie: Annotated[
         bool | None,
         typer.Option(
@@ -45,8 +53,13 @@ def serve(
     from mellow_herald.service.serve import PortTakenError
     from mellow_herald.service.serve import serve as run
     from mellow_herald.service.settings import Settings
+    from mellow_herald.service.webhooks.guard import read_networks
     from mellow_herald.store.cluster import ClusterError
 
+    try:
+        read_networks(webhook_allow)
+    except ValueError as error:
+        raise typer.BadParameter(f"{error}. Write it like 10.1.0.0/16.", param_hint="--webhook-allow") from None
     settings = Settings(
         data_dir=data_dir,
         host=host,
@@ -57,6 +70,7 @@ def serve(
         upload_limit=upload_limit,
         workers=workers,
         trusted_proxy=trusted_proxy,
+        webhook_allow=webhook_allow,
         secure_cookie=secure_cookie,
     )
     try:

@@ -18,13 +18,19 @@ def add(
         list[str], typer.Option("--kind", help="rollout (the default), attempt, device, release or admission.")
     ] = ["rollout"],  # noqa: B006
     note: Annotated[str, typer.Option("--note", help="What it is for.")] = "",
+    headers: Annotated[
+        list[str] | None,
+        typer.Option("--header", help="'Name: value' to go with every call, kept secret; may be given several times."),
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Send events on to an address from now on. The secret its calls are signed with is shown this once."""
     from mellow_herald.cli.connection import connect
     from mellow_herald.wire.webhook import WebhookIn
 
-    said = WebhookIn.model_validate({"url": url, "kinds": kinds, "note": note})
+    pairs = [one.partition(":") for one in headers or []]
+    given = {name.strip(): value.strip() for name, _, value in pairs}
+    said = WebhookIn.model_validate({"url": url, "kinds": kinds, "note": note, "headers": given})
     with connect() as herald:
         made = herald.webhooks.add(said)
     if as_json:

@@ -47,5 +47,8 @@ class Pauses:
         if len(self._failures) < KEPT:
             return
         self._failures = {key: one for key, one in self._failures.items() if now - one.at <= REMEMBERED_S}
-        while len(self._failures) >= KEPT:  # the oldest is the first: a dictionary keeps the order of its keys
-            del self._failures[next(iter(self._failures))]
+        if len(self._failures) >= KEPT:
+            # The oldest come first, since a dictionary keeps the order of its keys. A tenth of them at once: whoever
+            # comes under ever new keys is not to make us look through all of them each time.
+            for key in list(self._failures)[: KEPT // 10]:
+                del self._failures[key]

@@ -138,6 +138,8 @@ class _Demo:
             str(options.port),
             "--time-scale",
             str(options.speed),
+            "--webhook-allow",
+            "127.0.0.1",
         )
         deadline = time.monotonic() + READY_SECONDS
         with Herald(self._url) as herald:

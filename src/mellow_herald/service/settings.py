@@ -12,7 +12,8 @@ LOOPBACK = frozenset({"127.0.0.1", "::1", "localhost"})
 class Settings(BaseSettings):
     """What can be set. Sizes are bytes; session and token lifetimes are real time. ``listener_fd`` is the socket that a
     worker takes over from the process that started it. ``trusted_proxy``: addresses (comma-separated, or networks) of
-    proxies that are believed when they say for whom they call (``X-Forwarded-For``); nobody else is."""
+    proxies that are believed when they say for whom they call (``X-Forwarded-For``); nobody else is. ``webhook_allow``:
+    networks that webhooks may go to although they are not of the internet."""
 
     model_config = SettingsConfigDict(env_prefix="HERALD_")
 
@@ -28,6 +29,7 @@ class Settings(BaseSettings):
     admin_password: str | None = None
     secure_cookie: bool | None = None
     trusted_proxy: str | None = None
+    webhook_allow: str | None = None
 
     @property
     def cookies_are_secure(self) -> bool:

@@ -72,6 +72,7 @@ class Workers:
             str(settings.upload_limit),
             "--secure-cookie" if settings.cookies_are_secure else "--plain-cookie",
             *(["--trusted-proxy", settings.trusted_proxy] if settings.trusted_proxy else []),
+            *(["--webhook-allow", settings.webhook_allow] if settings.webhook_allow else []),
         ]
         # A session of its own: a Ctrl-C in the terminal is for us, and we end the workers in order.
         process = subprocess.Popen(command, env=environment, pass_fds=[number], start_new_session=True)

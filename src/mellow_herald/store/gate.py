@@ -46,6 +46,12 @@ async def try_take(connection: AsyncConnection, lock: Lock, which: int = 0) -> b
     return bool(await connection.scalar(statement, _numbers(lock, which)))
 
 
+async def hold(connection: AsyncConnection, lock: Lock, which: int = 0) -> bool:
+    """Takes a lock if it is free, over all transactions, until the connection is closed; tells whether it did."""
+    statement = text("SELECT pg_try_advisory_lock(:lock, :which)")
+    return bool(await connection.scalar(statement, _numbers(lock, which)))
+
+
 async def share(connection: AsyncConnection, lock: Lock, which: int = 0) -> None:
     """Shares a lock with others that share it, until the transaction ends."""
     await connection.execute(text("SELECT pg_advisory_xact_lock_shared(:lock, :which)"), _numbers(lock, which))

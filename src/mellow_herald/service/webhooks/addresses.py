@@ -1,42 +1,37 @@
 """Where events are sent on to."""
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
-import httpx
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.webhooks.guard import Network, NotCallableError, read_address, read_networks, resolve
 from mellow_herald.store import webhooks as store
 from mellow_herald.store.feed import JournalEntry, newest_sealed, write_journal
 from mellow_herald.wire.webhook import WebhookIn, WebhookOut
 
 
-def check_address(address: str) -> None:
-    """Raises a problem for an address that no call can be made to: better now than at every event."""
+async def check_address(address: str, allowed: Sequence[Network]) -> None:
+    """Raises a problem for an address that no call can, or may, be made to: better now than at every event."""
     try:
-        url = httpx.URL(address)
-        url.host.encode("idna")
-        good = bool(url.host) and (url.port is None or 0 < url.port < 1 << 16)
-    except (httpx.InvalidURL, ValueError):
-        good = False
-    if not good:
-        raise ProblemError(
-            422, "bad-values", f"url: no call can be made to {address!r}. Write it like https://host.example:8443/path"
-        )
+        await resolve(read_address(address), allowed)
+    except NotCallableError as error:
+        raise ProblemError(422, "bad-values", f"url: {error}") from None
 
 
 async def add(context: Context, asked: WebhookIn, by: str) -> WebhookOut:
     """Makes a webhook, for events from now on."""
-    check_address(asked.url)
+    await check_address(asked.url, read_networks(context.settings.webhook_allow))
     secret = secrets.token_urlsafe(32)
     async with context.engine.begin() as connection:
         values = {
             "url": asked.url,
             "secret": secret,
             "kinds": list(asked.kinds),
+            "headers": asked.headers,
             "note": asked.note,
             "made_by": by,
             "made_at": context.clock.real(),
@@ -50,17 +45,18 @@ async def add(context: Context, asked: WebhookIn, by: str) -> WebhookOut:
             "webhook made",
             f"webhook {webhook_id}",
             asked.note or "events are to go there",
-            {"url": asked.url, "kinds": list(asked.kinds)},
+            # Everybody may read the journal: what is asked of the receiver may be a secret.
+            {"url": asked.url.partition("?")[0], "kinds": list(asked.kinds)},
         )
         await write_journal(connection, entry)
         (row,) = await store.list_webhooks(connection, webhook_id)
-    return WebhookOut.model_validate({**row, "secret": secret})
+    return _shown(row, secret)
 
 
 async def show_all(context: Context) -> list[WebhookOut]:
     """All webhooks, without their secrets."""
     async with context.engine.connect() as connection:
-        return [WebhookOut.model_validate({**row, "secret": None}) for row in await store.list_webhooks(connection)]
+        return [_shown(row, None) for row in await store.list_webhooks(connection)]
 
 
 async def close(context: Context, webhook_id: int, by: str) -> None:
@@ -79,3 +75,7 @@ async def open_address(connection: AsyncConnection, webhook_id: int) -> Mapping[
     if not rows or rows[0]["closed_at"] is not None:
         raise ProblemError(404, "not-found", f"There is no open webhook {webhook_id}. See `herald webhook list`.")
     return rows[0]
+
+
+def _shown(row: Mapping[str, Any], secret: str | None) -> WebhookOut:
+    return WebhookOut.model_validate({**row, "headers": sorted(row["headers"]), "secret": secret})

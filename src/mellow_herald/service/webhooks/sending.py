@@ -1,58 +1,85 @@
 """Events sent on to other programs: queued in the database as they are sealed, sent in order, tried again, never lost
-without a word."""
+without a word.
+
+One process sends at a time, each webhook in a task of its own, so that a slow receiver, or one that is gone, keeps
+nobody else waiting.
+"""
 
 import asyncio
 import json
 from datetime import datetime, timedelta
 
 import httpx
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.cloudevent import cloud_event, sign_call
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import say_trouble
+from mellow_herald.service.webhooks.guard import NotCallableError, read_address, read_networks, resolve
 from mellow_herald.store import webhooks as store
 from mellow_herald.store.feed import read_feed
-from mellow_herald.store.gate import Lock, try_take
+from mellow_herald.store.gate import Lock, hold
 from mellow_herald.store.rows import StoredDelivery, StoredWebhook
 
 TURN_SECONDS = 1.0
 AT_ONCE = 100
 TRIES = 8
 FIRST_PAUSE, LONGEST_PAUSE = timedelta(seconds=2), timedelta(minutes=10)  # real time: it is others who are waited for
+# For name, connection and the whole answer together; and how much of the answer is taken before it is let go.
 ANSWER_SECONDS = 10.0
+ANSWER_BYTES = 4096
 SHOWN = 300
 SOURCE = "/mellow-herald"
 
 
 async def keep_sending(context: Context) -> None:
     """Sends until cancelled. One process sends at a time; a killed one leaves the queue to the others."""
-    limits = httpx.Limits(max_connections=20)
-    async with httpx.AsyncClient(timeout=ANSWER_SECONDS, trust_env=False, limits=limits) as http:
+    async with httpx.AsyncClient(timeout=ANSWER_SECONDS, trust_env=False, follow_redirects=False) as http:
         while True:
             try:
-                await send_round(context, http)
+                async with context.engine.connect() as connection:
+                    if await hold(connection, Lock.WEBHOOKS):
+                        await _send_for_all(context, connection, http)
             except Exception as error:
                 say_trouble("webhooks could not be served; trying again", error)
             await asyncio.sleep(TURN_SECONDS)
 
 
-async def send_round(context: Context, http: httpx.AsyncClient) -> None:
-    """Queues what is new and sends what is due."""
+async def _send_for_all(context: Context, holding: AsyncConnection, http: httpx.AsyncClient) -> None:
+    """Sends for as long as ``holding``, by which no other process does, is there."""
+    tasks: dict[int, asyncio.Task[None]] = {}
+    try:
+        while True:
+            open_now = {hook["id"] for hook in await store.open_webhooks(holding)}
+            await holding.rollback()
+            for webhook_id in tasks.keys() - open_now:
+                tasks.pop(webhook_id).cancel()
+            for webhook_id in open_now - tasks.keys():
+                tasks[webhook_id] = asyncio.create_task(_keep_serving(context, http, webhook_id))
+            await asyncio.sleep(TURN_SECONDS)
+    finally:
+        for task in tasks.values():
+            task.cancel()
+        await asyncio.gather(*tasks.values(), return_exceptions=True)
+        await holding.invalidate()  # the lock ends with the session
+
+
+async def _keep_serving(context: Context, http: httpx.AsyncClient, webhook_id: int) -> None:
+    while True:
+        try:
+            await _serve(context, http, webhook_id)
+        except Exception as error:
+            say_trouble("a webhook could not be served; trying again", error, webhook=webhook_id)
+        await asyncio.sleep(TURN_SECONDS)
+
+
+async def _serve(context: Context, http: httpx.AsyncClient, webhook_id: int) -> None:
+    """Queues what is new for a webhook and sends what is due."""
     async with context.engine.begin() as connection:
-        # The lock is kept while sending, so that no two processes bring the same event; nothing else waits for it.
-        if not await try_take(connection, Lock.WEBHOOKS):
+        hooks = [hook for hook in await store.open_webhooks(connection) if hook["id"] == webhook_id]
+        if not hooks:
             return
-        async with context.engine.connect() as reading:
-            hooks = await store.open_webhooks(reading)
-        done = await asyncio.gather(*(_serve(context, http, hook) for hook in hooks), return_exceptions=True)
-    # What is wrong with one must not stand in the way of the others.
-    for hook, failure in zip(hooks, done, strict=True):
-        if isinstance(failure, Exception):
-            say_trouble("a webhook could not be served; trying again", failure, webhook=hook["id"])
-
-
-async def _serve(context: Context, http: httpx.AsyncClient, hook: StoredWebhook) -> None:
-    async with context.engine.begin() as connection:
+        (hook,) = hooks
         rows = await read_feed(connection, hook["cursor"])
         if rows:
             wanted = [
@@ -60,9 +87,8 @@ async def _serve(context: Context, http: httpx.AsyncClient, hook: StoredWebhook)
                 for row in rows
                 if row["kind"] in hook["kinds"] and (row["kind"] != "attempt" or row["data"].get("moved"))
             ]
-            await store.queue_events(connection, hook["id"], wanted, context.clock.real(), rows[-1]["sealed"])
-    async with context.engine.connect() as connection:
-        due = await store.due_deliveries(connection, hook["id"], context.clock.real(), AT_ONCE)
+            await store.queue_events(connection, webhook_id, wanted, context.clock.real(), rows[-1]["sealed"])
+        due = await store.due_deliveries(connection, webhook_id, context.clock.real(), AT_ONCE)
     for row in due:
         failure = await _send(context, http, hook, row)
         now = context.clock.real()
@@ -76,17 +102,47 @@ async def _serve(context: Context, http: httpx.AsyncClient, hook: StoredWebhook)
 
 
 async def _send(context: Context, http: httpx.AsyncClient, hook: StoredWebhook, row: StoredDelivery) -> str | None:
-    """Sends one event; returns what went wrong, None if it was taken."""
-    body = json.dumps(row["body"], separators=(",", ":")).encode()
-    created = int(context.clock.real().timestamp())
-    headers = sign_call(hook["secret"], f"webhook-{hook['id']}", hook["url"], body, created)
+    """Sends one event; returns what went wrong, None if it was taken. What a receiver answers is not shown: it may be
+    one that the caller could not have asked."""
     try:
-        response = await http.post(hook["url"], content=body, headers=headers)
-    except Exception as error:  # also what an address that nobody can call makes of itself, deep in a library
+        async with asyncio.timeout(ANSWER_SECONDS):
+            status = await _post(context, http, hook, row)
+    except TimeoutError:
+        return f"it did not answer within {ANSWER_SECONDS:g} s"
+    except NotCallableError as error:
+        return str(error)[:SHOWN]
+    except Exception as error:  # whatever a receiver, or a library, makes of it: it is a try that failed
         while isinstance(error, ExceptionGroup):
             error = error.exceptions[0]
         return (str(error) or type(error).__name__)[:SHOWN]
-    return None if response.is_success else f"it answered {response.status_code}: {response.text[:SHOWN]}".strip()
+    return None if 200 <= status < 300 else f"it answered {status}"
+
+
+async def _post(context: Context, http: httpx.AsyncClient, hook: StoredWebhook, row: StoredDelivery) -> int:
+    url = read_address(hook["url"])
+    address = await resolve(url, read_networks(context.settings.webhook_allow))
+    body = json.dumps(row["body"], separators=(",", ":")).encode()
+    created = int(context.clock.real().timestamp())
+    headers = {
+        **hook["headers"],
+        **sign_call(hook["secret"], f"webhook-{hook['id']}", hook["url"], body, created),
+        "host": url.netloc.decode("ascii"),
+        "accept-encoding": "identity",
+    }
+    # By its number, so that it is the address that was looked at; by its name for TLS.
+    request = http.build_request(
+        "POST", url.copy_with(host=address), content=body, headers=headers, extensions={"sni_hostname": url.host}
+    )
+    response = await http.send(request, stream=True)
+    try:
+        taken = 0
+        async for piece in response.aiter_raw():  # as it came: nothing is unpacked
+            taken += len(piece)
+            if taken > ANSWER_BYTES:
+                break
+    finally:
+        await response.aclose()
+    return response.status_code
 
 
 def _next_try(now: datetime, tries: int) -> datetime:

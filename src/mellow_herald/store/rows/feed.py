@@ -24,6 +24,7 @@ class StoredWebhook(TypedDict):
     url: str
     secret: str
     kinds: list[str]
+    headers: dict[str, str]
     note: str
     made_by: str
     made_at: datetime

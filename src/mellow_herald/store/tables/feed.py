@@ -55,6 +55,7 @@ class Webhook(Base):
     url: Mapped[str]
     secret: Mapped[str]
     kinds: Mapped[list[Any]]
+    headers: Mapped[dict[str, Any]]
     note: Mapped[str]
     made_by: Mapped[str]
     made_at: Mapped[datetime]
