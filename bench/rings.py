@@ -22,7 +22,7 @@ from mellow_herald.service.rollouts.previewing import preview
 from mellow_herald.service.settings import Settings
 from mellow_herald.store import rings, rollouts
 from mellow_herald.store.cluster import Cluster
-from mellow_herald.store.database import make_engine
+from mellow_herald.store.database import Pools
 from mellow_herald.store.rings import fact_text
 from mellow_herald.store.selector_sql import compile_selector
 from mellow_herald.store.tables import Device
@@ -60,7 +60,7 @@ def measure() -> list[Figure]:
 
 
 async def _measure(folder: Path, url: str) -> list[Figure]:
-    context = await open_context(Settings(data_dir=folder), make_engine(url))
+    context = await open_context(Settings(data_dir=folder), Pools(url))
     try:
         await _fill(context)
         document = PlanDocument.model_validate(PLAN)

@@ -14,13 +14,14 @@ from argon2 import PasswordHasher
 from mellow_herald.client import Herald
 from mellow_herald.core.keys import raw_public
 from mellow_herald.service.app import create_app, open_context
+from mellow_herald.service.connections import keep_looking
 from mellow_herald.service.context import Context
 from mellow_herald.service.people import passwords
 from mellow_herald.service.people.sign_in import SignIns
 from mellow_herald.service.people.team import bootstrap
 from mellow_herald.service.serve import server_config, take_port
 from mellow_herald.service.settings import Settings
-from mellow_herald.store.database import make_engine
+from mellow_herald.store.database import Pools
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn
 from mellow_herald.wire.plan import PlanDocument
@@ -83,9 +84,10 @@ class RunningService:
 
     async def _serve(self) -> None:
         self.loop = asyncio.get_running_loop()
-        engine = make_engine(self.database_url)
-        reuse_statements(engine)
-        self.context = await open_context(self.settings, engine)
+        pools = Pools(self.database_url)
+        for engine in pools:
+            reuse_statements(engine)
+        self.context = await open_context(self.settings, pools)
         await bootstrap(self.context, passwords.Passwords())
         app = create_app(self.context)
         reuse_routes(app)
@@ -95,7 +97,11 @@ class RunningService:
         self._server = uvicorn.Server(config)
         self._server.install_signal_handlers = lambda: None  # type: ignore[attr-defined,method-assign]
         self._ready.set()
-        await self._server.serve(sockets=[self._listener])
+        looking = asyncio.create_task(keep_looking(self._server.server_state.connections))
+        try:
+            await self._server.serve(sockets=[self._listener])
+        finally:
+            looking.cancel()
 
     def call(self, coroutine: object) -> object:
         """Runs a coroutine in the service's own loop."""

@@ -68,11 +68,6 @@ class Faults(Flight):
         self.flag.unlink()
         assert "No space left on device" in self.cluster.log.read_text(errors="replace")
 
-    def restart_service(self) -> None:
-        self.service.terminate()
-        self.service.wait(30)
-        self.service = self.serve()
-
     def serves(self) -> bool:
         try:
             return self.herald.ready().ok
@@ -83,11 +78,7 @@ class Faults(Flight):
         """Does it while some devices have clearance and have not confirmed yet; follows the rollout to its end."""
         until(120, lambda: self.herald.rollouts.show(rollout_id).at_risk >= BETWEEN)
         fault()
-        deadline = time.monotonic() + 8
-        while not self.serves() and time.monotonic() < deadline:
-            time.sleep(0.2)
-        if not self.serves():
-            self.restart_service()
+        until(60, self.serves)
         until(180, lambda: self.herald.rollouts.show(rollout_id).state == "finished")
         return self.herald.rollouts.show(rollout_id)
 

@@ -142,6 +142,8 @@ def _service() -> "list[Check]":
     with connect() as herald:
         try:
             health = herald.ready()
+        except ProblemError as error:
+            return [Check("service", Verdict.REFUSE, str(error), "Its own log, and that of PostgreSQL, say more.")]
         except HeraldError as error:
             return [Check("service", Verdict.WARN, str(error), "Start it with herald serve, or set HERALD_URL.")]
         said = "; ".join(f"{name}: {what}" for name, what in health.checks.items())

@@ -7,6 +7,10 @@ from typing import Annotated
 import typer
 
 from mellow_herald.cli.extras import require
+from mellow_herald.cli.output import note
+
+# What a supervisor may act upon: the service is well, its database cannot be kept running.
+DATABASE_GONE = 6
 
 
 def serve(
@@ -50,11 +54,13 @@ def serve(
     """Serve API and console until stopped."""
     require("service")
     from mellow_herald.core.refusal import Refused
-    from mellow_herald.service.serve import PortTakenError
+    from mellow_herald.service.holding import TakenError
+    from mellow_herald.service.serve import DatabaseGoneError, PortTakenError
     from mellow_herald.service.serve import serve as run
     from mellow_herald.service.settings import Settings
     from mellow_herald.service.webhooks.guard import read_networks
     from mellow_herald.store.cluster import ClusterError
+    from mellow_herald.store.database import NewerSchemaError
 
     try:
         read_networks(webhook_allow)
@@ -75,5 +81,8 @@ def serve(
     )
     try:
         run(settings, lambda line: print(line, flush=True))
-    except (PortTakenError, ClusterError) as error:
+    except (PortTakenError, TakenError, ClusterError, NewerSchemaError) as error:
         raise Refused("cannot-serve", f"cannot serve: {error}") from None
+    except DatabaseGoneError as error:
+        note(f"herald: {error}")
+        raise typer.Exit(DATABASE_GONE) from None

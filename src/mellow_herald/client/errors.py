@@ -4,6 +4,7 @@ import json
 
 import httpx
 
+from mellow_herald.wire.event import Health
 from mellow_herald.wire.problem import TYPE_PREFIX, Problem
 
 
@@ -45,9 +46,18 @@ def error_for(response: httpx.Response, doing: str) -> ProblemError:
             type=f"{TYPE_PREFIX}no-problem",
             title=response.reason_phrase,
             status=response.status_code,
-            detail=f"The service answered {response.status_code} without saying why.",
+            detail=_why(response),
         )
     return (NotSignedInError if response.status_code == 401 else ProblemError)(problem, doing)
+
+
+def _why(response: httpx.Response) -> str:
+    """What an answer without a problem tells: of one that is not ready, what is amiss."""
+    try:
+        amiss = Health.model_validate(json.loads(response.content)).checks
+    except ValueError:
+        return f"The service answered {response.status_code} without saying why."
+    return "It is not ready: " + "; ".join(f"{name} {what}" for name, what in amiss.items()) + "."
 
 
 def unreachable(url: httpx.URL, error: httpx.TransportError, doing: str) -> UnreachableError:

@@ -8,11 +8,11 @@ from typing import Any
 
 import structlog
 from fastapi import Depends, FastAPI
-from sqlalchemy.ext.asyncio import AsyncEngine
 from starlette.routing import Route
 
 from mellow_herald import __version__
 from mellow_herald.service import health
+from mellow_herald.service.answers import Answers
 from mellow_herald.service.api import (
     baselines,
     boards,
@@ -52,7 +52,7 @@ from mellow_herald.service.webhooks.sending import keep_sending
 from mellow_herald.store import fleet as fleet_store
 from mellow_herald.store import people as people_store
 from mellow_herald.store.clock import anchor_clock
-from mellow_herald.store.database import migrate
+from mellow_herald.store.database import Pools, migrate
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.store.images import FolderImageStore
 from mellow_herald.wire.plan import PlanDocument
@@ -62,12 +62,13 @@ API = "/api/v1"
 PLAN_SCHEMA = "/schemas/plan.json"
 
 
-async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
+async def open_context(settings: Settings, pools: Pools) -> Context:
     """Brings the schema up to date and loads what must be known before the first call is served."""
+    engine = pools.work
     await migrate(engine)
     anchor = await anchor_clock(engine, settings.time_scale, datetime.now(UTC))
     images = FolderImageStore(settings.data_dir / "images")
-    context = Context(settings, engine, Clock(anchor), images, Memory(), Signals())
+    context = Context(settings, engine, Clock(anchor), images, Memory(), Signals(), pools)
     async with engine.begin() as connection:
         await take(connection, Lock.MIGRATION)
         if not await people_store.mac_keys(connection):
@@ -76,19 +77,22 @@ async def open_context(settings: Settings, engine: AsyncEngine) -> Context:
         context.memory.generations = await fleet_store.generations(connection)
     await load_boards(context)
     await sweep(context)
-    return context
+    return context.through(pools.people)
 
 
 def create_app(context: Context) -> FastAPI:
     """The application around a context."""
-    intake, conductor, feed, door = Intake(context), Conductor(context), FeedReader(context), SignIns(context)
+    pools = context.pools
+    work, calls = context.through(pools.work), context.through(pools.devices)
+    intake, conductor, door = Intake(calls), Conductor(work), SignIns(context)
+    feed = FeedReader(context.through(pools.feed))
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run(), keep_halting(context)]
-        work = [*moving, keep_sampling(context), keep_bringing(context), keep_sweeping(context), keep_checking(context)]
-        work += [keep_sending(context), door.keep_telling(), keep_rights(context)]
-        tasks = [asyncio.create_task(one) for one in work]
+        moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run(), keep_halting(work)]
+        keeping = [keep_sampling(work), keep_bringing(work), keep_sweeping(work), keep_checking(work)]
+        telling = [keep_sending(work), door.keep_telling(), keep_rights(work)]
+        tasks = [asyncio.create_task(one) for one in (*moving, *keeping, *telling)]
         try:
             yield
         finally:
@@ -97,7 +101,7 @@ def create_app(context: Context) -> FastAPI:
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
-            await context.engine.dispose()
+            await pools.dispose()
 
     app = FastAPI(
         title="Mellow Herald",
@@ -142,10 +146,11 @@ def create_app(context: Context) -> FastAPI:
         schema = PlanDocument.model_json_schema()
         return {"$schema": "https://json-schema.org/draft/2020-12/schema", "$id": PLAN_SCHEMA, **schema}
 
-    devices = DeviceApi(context, intake)
+    devices = DeviceApi(calls, intake)
     app.router.routes.extend(devices.routes())
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
-    app.middleware_stack = HotPaths(app.build_middleware_stack(), devices.hot_paths())
+    answers = Answers(app.build_middleware_stack(), context.clock)
+    app.middleware_stack = HotPaths(answers, devices.hot_paths(), context.clock)
     return app
 
 

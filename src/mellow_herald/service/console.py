@@ -34,7 +34,11 @@ async def serve_console(request: Request) -> Response:
     if request.path_params["path"].partition("/")[0] in NOT_OURS:
         raise HTTPException(404)
     folder = console_folder()
-    wanted = (folder / request.path_params["path"]).resolve()
+    try:
+        wanted = (folder / request.path_params["path"]).resolve()
+        wanted.is_file()
+    except (OSError, ValueError):  # longer than any name is, or with a NUL
+        raise HTTPException(404) from None
     if wanted.is_file() and wanted.is_relative_to(folder.resolve()):
         caching = IMMUTABLE if wanted.parent.name == "assets" else FRESH
         return FileResponse(wanted, headers={**SECURITY_HEADERS, **caching})

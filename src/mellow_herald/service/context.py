@@ -1,7 +1,7 @@
 """What one service process holds: handed to every part, made once at start."""
 
 import asyncio
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from fastapi import Request
 from sqlalchemy.ext.asyncio import AsyncEngine
@@ -11,6 +11,7 @@ from mellow_herald.service.clock import Clock
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
 from mellow_herald.service.waiting import Waiting
+from mellow_herald.store.database import Pools
 from mellow_herald.store.images import ImageStore
 
 # Each takes two connections and, over a large fleet, seconds of the processor. Devices need theirs.
@@ -19,8 +20,8 @@ PREVIEWS_AT_ONCE = 4
 
 @dataclass
 class Context:
-    """The shared parts of a service process. ``unhealthy`` names images whose bytes are not what they should be;
-    ``previews`` are waited for, so many of them may go on at once."""
+    """The shared parts of a service process. ``engine`` is the pool that this kind of caller uses. ``unhealthy`` names
+    images whose bytes are not what they should be; ``previews`` are waited for, so many of them may go on at once."""
 
     settings: Settings
     engine: AsyncEngine
@@ -28,9 +29,14 @@ class Context:
     images: ImageStore
     memory: Memory
     signals: Signals
+    pools: Pools
     waiting: Waiting = field(default_factory=Waiting)
     unhealthy: set[str] = field(default_factory=set)
     previews: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(PREVIEWS_AT_ONCE))
+
+    def through(self, engine: AsyncEngine) -> "Context":
+        """The same for another kind of caller, which has connections of its own."""
+        return replace(self, engine=engine)
 
 
 def context_of(request: Request) -> Context:

@@ -1,5 +1,6 @@
 """Health and metrics."""
 
+import asyncio
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Response
@@ -12,6 +13,7 @@ from mellow_herald.service.context import Context, context_of
 from mellow_herald.service.people.callers import Anyone
 from mellow_herald.service.problems import problems
 from mellow_herald.store import fleet, rollouts
+from mellow_herald.store.database import HEALTH_S
 from mellow_herald.wire.event import Health
 
 router = APIRouter(tags=["health"])
@@ -29,13 +31,17 @@ async def ready(response: Response, context: Ctx) -> Health:
     """The process can serve: the database answers, the feed is read, no stored image is damaged."""
     checks: dict[str, str] = {}
     try:
-        async with context.engine.connect() as connection:
+        async with asyncio.timeout(HEALTH_S), context.pools.health.connect() as connection:
             await connection.execute(text("SELECT 1"))
     except Exception as error:
         checks["database"] = f"does not answer ({type(error).__name__})"
+    if context.memory.beat_failed:
+        checks["writing"] = f"nothing can be written ({context.memory.beat_failed})"
     if not context.memory.usable:
         checks["feed"] = "was not read within the last 2 s"
     blocking = bool(checks)
+    if blocking:
+        response.headers["retry-after"] = "2"
     if context.unhealthy:
         checks["images"] = f"{len(context.unhealthy)} damaged and not served; the journal names them"
     response.status_code = 503 if blocking else 200

@@ -12,6 +12,7 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from pydantic import ValidationError
 from starlette.exceptions import HTTPException
+from starlette.requests import ClientDisconnect
 from starlette.responses import JSONResponse, Response
 
 from mellow_herald.core.checks import Check
@@ -44,6 +45,7 @@ TITLES = {
     411: "Length required",
     412: "Changed meanwhile",
     413: "Too large",
+    416: "No such range",
     415: "Unsupported media type",
     422: "Not acceptable as it is",
     429: "Too many attempts",
@@ -125,6 +127,13 @@ def too_many(wait: float) -> ProblemError:
     return ProblemError(429, "too-many-attempts", detail, {"Retry-After": str(seconds)})
 
 
+def brief(error: Exception) -> str:
+    """An error in one line, without the statement it came of."""
+    cause = getattr(error, "orig", None) or error
+    said = str(cause).splitlines() or [""]
+    return f"{type(error).__name__}: {said[0].rpartition('>: ')[2]}".rstrip(": ")
+
+
 def say_trouble(event: str, error: Exception, **more: object) -> None:
     """Logs an error: a database that is away in one line, and once a second at most; anything else whole."""
     global _said_away
@@ -132,7 +141,7 @@ def say_trouble(event: str, error: Exception, **more: object) -> None:
         log.error(event, exc_info=error, **more)
     elif time.monotonic() - _said_away >= 1:
         _said_away = time.monotonic()
-        log.error(event, error=f"{type(error).__name__}: {error}".splitlines()[0], **more)
+        log.error(event, error=brief(error), **more)
 
 
 def fault(error: Exception, instance: str) -> Response:
@@ -150,6 +159,9 @@ def add_problem_handlers(app: FastAPI) -> None:
     async def as_problem(request: Request, error: Exception) -> Response:
         return problem_for(error, request.url.path)
 
+    async def hung_up(request: Request, error: Exception) -> Response:
+        return Response(status_code=400)  # nobody hears it
+
     async def unknown(request: Request, error: Exception) -> Response:
         return fault(error, request.url.path)
 
@@ -162,6 +174,7 @@ def add_problem_handlers(app: FastAPI) -> None:
         app.add_exception_handler(bad_input, as_problem)
     for trouble in DATABASE_ERRORS:
         app.add_exception_handler(trouble, maybe_away)
+    app.add_exception_handler(ClientDisconnect, hung_up)
     app.add_exception_handler(Exception, unknown)
 
 

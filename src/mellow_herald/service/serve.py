@@ -3,6 +3,7 @@
 import asyncio
 import gc
 import logging
+import os
 import signal
 import socket
 import sys
@@ -16,18 +17,25 @@ from fastapi import FastAPI
 
 from mellow_herald.core.visible import visible
 from mellow_herald.service.app import create_app, open_context
+from mellow_herald.service.cluster_keeper import ClusterKeeper
+from mellow_herald.service.connections import Connection, keep_looking, make_room
+from mellow_herald.service.holding import hold_folder, hold_port
 from mellow_herald.service.people.passwords import Passwords
 from mellow_herald.service.people.team import bootstrap
 from mellow_herald.service.settings import DEFAULT_PORT, Settings
 from mellow_herald.service.workers import Workers
 from mellow_herald.store.cluster import Cluster
-from mellow_herald.store.database import make_engine
+from mellow_herald.store.database import Pools
 
 STOP_SECONDS = 3
 
 
 class PortTakenError(RuntimeError):
     """Something else listens on the port."""
+
+
+class DatabaseGoneError(RuntimeError):
+    """PostgreSQL could not be kept running."""
 
 
 def take_port(host: str, port: int) -> socket.socket:
@@ -55,9 +63,10 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
         assert settings.database_url is not None
         uvloop.run(_serve(settings, settings.database_url, socket.socket(fileno=settings.listener_fd)))
         return
+    mark = hold_port(settings.port)
     listener = take_port(settings.host, settings.port)
-    settings.data_dir.mkdir(parents=True, exist_ok=True)
-    cluster = None
+    folder = hold_folder(settings.data_dir)
+    cluster = keeper = None
     try:
         url = settings.database_url
         if url is None:
@@ -66,6 +75,8 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
             cluster = Cluster(settings.data_dir / "postgres")
             cluster.start()
             url = cluster.url
+            keeper = ClusterKeeper(cluster, give_up=lambda: os.kill(os.getpid(), signal.SIGTERM))
+            keeper.start()
         asyncio.run(_first_start(settings, url, listener, say))
         if settings.workers > 1:
             Workers(settings, url, listener, say).run()
@@ -73,15 +84,22 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
             uvloop.run(_serve(settings, url, listener))
     finally:
         listener.close()
+        if keeper is not None:
+            keeper.stop()
         if cluster is not None:
             cluster.stop()
+        if mark is not None:
+            mark.close()
+        folder.close()
+        if cluster is not None and keeper is not None and keeper.gave_up:  # the stop was our own
+            raise DatabaseGoneError(f"PostgreSQL ended again and again; its log is {cluster.log}")
 
 
 async def _first_start(settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None]) -> None:
     """Schema and first admin, before anybody is served; says where the service is."""
-    context = await open_context(settings, make_engine(url))
+    context = await open_context(settings, Pools(url))
     password = await bootstrap(context, Passwords())
-    await context.engine.dispose()
+    await context.pools.dispose()
     port = listener.getsockname()[1]
     if password is not None and settings.admin_password is None:
         say(f"First start: sign in as admin with password {password} (shown this once, and to be changed).")
@@ -90,13 +108,18 @@ async def _first_start(settings: Settings, url: str, listener: socket.socket, sa
 
 
 async def _serve(settings: Settings, url: str, listener: socket.socket) -> None:
-    context = await open_context(settings, make_engine(url))
+    context = await open_context(settings, Pools(url))
     config = server_config(settings, create_app(context))
     # What is loaded by now stays; looking through it again and again would cost a tenth of all time.
     gc.collect()
     gc.freeze()
+    make_room(settings.trusted_proxy)
     server = _Server(config, on_stop=context.signals.stop)
-    await server.serve(sockets=[listener])
+    looking = asyncio.create_task(keep_looking(server.server_state.connections))
+    try:
+        await server.serve(sockets=[listener])
+    finally:
+        looking.cancel()
 
 
 def server_config(settings: Settings, app: FastAPI) -> uvicorn.Config:
@@ -106,7 +129,7 @@ def server_config(settings: Settings, app: FastAPI) -> uvicorn.Config:
         log_config=None,
         access_log=False,
         lifespan="on",
-        http="httptools",
+        http=Connection,
         server_header=False,
         proxy_headers=settings.trusted_proxy is not None,
         forwarded_allow_ips=settings.trusted_proxy,

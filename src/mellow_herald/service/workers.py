@@ -1,6 +1,7 @@
 """Several service processes on one port. They share nothing but the database and the image store: any of them may
 die."""
 
+import ctypes
 import os
 import signal
 import socket
@@ -18,6 +19,16 @@ LOOK_SECONDS = 0.2
 STOP_SECONDS = 8.0
 # One that dies sooner than this is started again only after a pause, so that a fault at start does not burn a core.
 SOON_SECONDS, PAUSE_SECONDS = 5.0, 2.0
+
+
+# prctl(2): the signal that a process gets when the one that started it ends.
+PR_SET_PDEATHSIG = 1
+_libc = ctypes.CDLL(None, use_errno=True)
+
+
+def end_with_parent() -> None:
+    """Has this process asked to stop when the one that started it ends, however that ends."""
+    _libc.prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
 class Workers:
@@ -75,7 +86,9 @@ class Workers:
             *(["--webhook-allow", settings.webhook_allow] if settings.webhook_allow else []),
         ]
         # A session of its own: a Ctrl-C in the terminal is for us, and we end the workers in order.
-        process = subprocess.Popen(command, env=environment, pass_fds=[number], start_new_session=True)
+        process = subprocess.Popen(
+            command, env=environment, pass_fds=[number], start_new_session=True, preexec_fn=end_with_parent
+        )
         return process, time.monotonic()
 
     def _seen_to(self, process: subprocess.Popen[bytes], since: float) -> tuple[subprocess.Popen[bytes], float]:

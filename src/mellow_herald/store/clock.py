@@ -48,19 +48,36 @@ async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime) -> Anc
             "beat_real": real,
             "beat_service": start,
             "serving_since": start if gap or row is None else row.serving_since,
+            "database_since": func.pg_postmaster_start_time(),
         }
         statement = insert(ClockRow).values(id=1, **values)
         await connection.execute(statement.on_conflict_do_update(index_elements=["id"], set_=values))
         return Anchor(scale, real, start)
 
 
-async def beat(engine: AsyncEngine, real: datetime, service: datetime) -> datetime:
-    """Notes that the service serves; returns since when it has been serving without a gap (service time)."""
+@dataclass(frozen=True, slots=True)
+class Beat:
+    """Since when the service has been serving without a gap (service time), and, in the one process that notices it
+    first, that the database has started anew meanwhile: how long nothing could be written (real time)."""
+
+    serving_since: datetime
+    database_was_gone: timedelta | None
+
+
+async def beat(engine: AsyncEngine, real: datetime, service: datetime) -> Beat:
+    """Notes that the service serves."""
     async with engine.begin() as connection:
-        row = (await connection.execute(select(ClockRow.beat_real, ClockRow.serving_since).with_for_update())).one()
+        known = select(
+            ClockRow.beat_real,
+            ClockRow.serving_since,
+            ClockRow.database_since,
+            func.pg_postmaster_start_time().label("database_now"),
+        )
+        row = (await connection.execute(known.with_for_update())).one()
         since = service if real - row.beat_real >= GAP else row.serving_since
-        values = {"beat_real": real, "serving_since": since}
+        values = {"beat_real": real, "serving_since": since, "database_since": row.database_now}
         await connection.execute(
             update(ClockRow).values(beat_service=func.greatest(ClockRow.beat_service, service), **values)
         )
-        return since
+        anew = row.database_since is not None and row.database_since != row.database_now
+        return Beat(since, real - row.beat_real if anew else None)

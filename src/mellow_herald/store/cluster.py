@@ -89,6 +89,18 @@ class Cluster:
             self._launch(binaries, self._port)
         self._create_database(binaries)
 
+    @property
+    def runs(self) -> bool:
+        """Whether the server's process is there."""
+        return self._pid() is not None
+
+    def start_again(self) -> None:
+        """Starts it where it was, after it ended without having been asked to. ``ClusterError`` if it does not start,
+        as it may not while processes of the one that ended are still there."""
+        assert self._port is not None
+        if not self.runs:
+            self._launch(find_binaries(), self._port)
+
     def stop(self) -> None:
         """Stops the server, whoever started it on this folder; open connections are ended."""
         pid = self._pid()
@@ -147,7 +159,7 @@ class Cluster:
             "listen_addresses": "127.0.0.1",
             "port": str(port),
             "unix_socket_directories": "",
-            "max_connections": "100",
+            "max_connections": "300",
             "shared_buffers": "256MB",
             # Everything that is read often is in memory, and opening a large ring writes much at once.
             "random_page_cost": "1.1",

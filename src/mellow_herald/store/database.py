@@ -1,40 +1,88 @@
 """The connection to PostgreSQL: engine, migrations, and sets of rows as one JSON parameter."""
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, datetime
 from importlib.resources import files
 from typing import Any, TypeVar, cast
 
 import alembic.command
 import alembic.config
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
 from pydantic_core import from_json
-from sqlalchemy import BigInteger, Connection, Executable, any_, bindparam, text
+from sqlalchemy import URL, BigInteger, Connection, Executable, any_, bindparam, text
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
 
 from mellow_herald.store.gate import Lock, take
 
 CHANNEL = "herald"
+CONNECT_S, STATEMENT_S, HEALTH_S = 10.0, 5.0, 1.0
 Record = TypeVar("Record", bound=Mapping[str, Any])
 
 
-def make_engine(url: str, pool_size: int = 16) -> AsyncEngine:
-    """The engine of one service process."""
+def make_engine(
+    url: str | URL, pool_size: int = 16, overflow: int = 4, statement_s: float | None = None
+) -> AsyncEngine:
+    """An engine with a pool of its own. If ``statement_s`` is given, a connection and the answer to a statement are
+    waited for so many seconds and no longer: a database that hangs is not to take everybody with it."""
+    connecting: dict[str, Any] = {"timeout": CONNECT_S}
+    if statement_s is not None:
+        connecting["command_timeout"] = statement_s
     return create_async_engine(
-        url, pool_size=pool_size, max_overflow=4, pool_pre_ping=True, json_deserializer=from_json
+        url,
+        pool_size=pool_size,
+        max_overflow=overflow,
+        pool_timeout=CONNECT_S if statement_s is None else statement_s,
+        pool_pre_ping=True,
+        json_deserializer=from_json,
+        connect_args=connecting,
     )
 
 
+class Pools:
+    """The connections of one service process, so many for each kind of caller that none is kept out by others:
+    ``people``, ``devices``, the ``feed``, ``health``, and the ``work`` that goes on by itself, which may take its
+    time."""
+
+    def __init__(self, url: str | URL) -> None:
+        self.people = make_engine(url, 10, 4, STATEMENT_S)
+        self.devices = make_engine(url, 8, 2, STATEMENT_S)
+        self.feed = make_engine(url, 2, 1, STATEMENT_S)
+        self.health = make_engine(url, 1, 0, HEALTH_S)
+        self.work = make_engine(url, 6, 2)
+
+    def __iter__(self) -> Iterator[AsyncEngine]:
+        return iter((self.people, self.devices, self.feed, self.health, self.work))
+
+    async def dispose(self) -> None:
+        """Closes all connections."""
+        for engine in self:
+            await engine.dispose()
+
+
+class NewerSchemaError(RuntimeError):
+    """The database was brought further by a later version than this one."""
+
+
 async def migrate(engine: AsyncEngine) -> None:
-    """Brings the schema up to date; safe when several processes start at once."""
+    """Brings the schema up to date; safe when several processes start at once. ``NewerSchemaError`` if it is ahead."""
     async with engine.begin() as connection:
         await take(connection, Lock.MIGRATION)
         await connection.run_sync(_upgrade)
 
 
 def _upgrade(connection: Connection) -> None:
-    alembic.command.upgrade(alembic_config(connection), "head")
+    config = alembic_config(connection)
+    at = MigrationContext.configure(connection).get_current_revision()
+    known = {script.revision for script in ScriptDirectory.from_config(config).walk_revisions()}
+    if at is not None and at not in known:
+        raise NewerSchemaError(
+            f"the database is of a later version (its schema is {at}, this version knows {max(known)})."
+            " Install that version again, or restore a backup from before the upgrade."
+        )
+    alembic.command.upgrade(config, "head")
 
 
 def alembic_config(connection: Connection) -> alembic.config.Config:

@@ -40,6 +40,7 @@ class FolderImageStore:
         self._folder = folder
         self._incoming = folder / "incoming"
         self._incoming.mkdir(parents=True, exist_ok=True)
+        folder.chmod(0o700)  # firmware is nobody else's to read
         self._sound: dict[str, tuple[int, int]] = {}
         self._checking = threading.Lock()
 

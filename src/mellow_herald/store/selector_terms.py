@@ -30,7 +30,7 @@ async def values(connection: AsyncConnection, name: str, now: datetime) -> list[
     else:
         column = column_of(name, now)
     value = cast(column, String).label("value")
-    inner = select(value).subquery()
+    inner = select(value).select_from(Device).subquery()
     count = func.count().label("devices")
     statement = select(inner.c.value, count).where(inner.c.value.is_not(None)).group_by(inner.c.value)
     rows = await connection.execute(statement.order_by(count.desc(), inner.c.value).limit(MOST))

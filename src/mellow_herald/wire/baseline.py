@@ -1,10 +1,8 @@
 """Baselines, and what they would do."""
 
-from typing import Annotated
+from pydantic import StrictBool
 
-from pydantic import Field
-
-from mellow_herald.wire.model import Model, Shown, Text, Time
+from mellow_herald.wire.model import Model, Reason, Shown, Time
 
 
 class BaselineOut(Shown):
@@ -32,5 +30,5 @@ class BaselinePreview(BaselineOut):
 class BaselineSwitch(Model):
     """Lets a baseline bring devices, or no longer."""
 
-    brings: bool
-    reason: Annotated[Text, Field(min_length=3)]
+    brings: StrictBool
+    reason: Reason

@@ -2,11 +2,11 @@
 
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, StringConstraints, model_validator
+from pydantic import Field, StrictBool, StringConstraints, model_validator
 
 from mellow_herald.core.presence import Presence
 from mellow_herald.wire.board import Where
-from mellow_herald.wire.model import Duration, Labels, Model, Name, Shown, Text, Time
+from mellow_herald.wire.model import Duration, Labels, Model, Name, Reason, Shown, Text, Time
 
 
 class CodeIn(Model):
@@ -15,7 +15,7 @@ class CodeIn(Model):
     board: Name
     line: Name
     labels: Labels = Field(default_factory=dict, max_length=32)
-    ask: bool = False
+    ask: StrictBool = False
     uses: Annotated[int, Field(ge=1, le=1_000_000)] = 1000
     valid_for: Duration = "30d"
 
@@ -40,7 +40,7 @@ class AdmissionIn(Model):
     to: Literal["admitted", "refused", "retired"]
     where: Where | None = None
     serials: list[Name] = Field(default_factory=list, max_length=10_000)
-    reason: Annotated[str, StringConstraints(min_length=3, max_length=500, pattern=r"^[^\x00]*$")]
+    reason: Reason
 
     @model_validator(mode="after")
     def _one_of_both(self) -> "AdmissionIn":
@@ -61,7 +61,7 @@ class PinIn(Model):
     valid_for: Duration | None
     where: Where | None = None
     serials: list[Name] = Field(default_factory=list, max_length=10_000)
-    reason: Annotated[str, StringConstraints(min_length=3, max_length=500, pattern=r"^[^\x00]*$")]
+    reason: Reason
 
     @model_validator(mode="after")
     def _one_of_both(self) -> "PinIn":
@@ -92,7 +92,7 @@ class LabelsIn(Model):
     on_bench: bool | None = None
     where: Where | None = None
     serials: list[Name] = Field(default_factory=list, max_length=10_000)
-    reason: Annotated[str, StringConstraints(max_length=500, pattern=r"^[^\x00]*$")] = ""
+    reason: Reason | Literal[""] = ""
 
     @model_validator(mode="after")
     def _one_of_both(self) -> "LabelsIn":
@@ -114,13 +114,11 @@ class InstallIn(Model):
     ``over_unknown_build`` and ``over_bench_build`` are meant although they are unusual."""
 
     release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
-    again: bool = False
-    older: bool = False
-    over_unknown_build: bool = False
-    over_bench_build: bool = False
-    reason: Annotated[str, StringConstraints(min_length=3, max_length=500, pattern=r"^[^\x00]*$")] = (
-        "tried on one device"
-    )
+    again: StrictBool = False
+    older: StrictBool = False
+    over_unknown_build: StrictBool = False
+    over_bench_build: StrictBool = False
+    reason: Reason = "tried on one device"
 
 
 class LogLineOut(Shown):

@@ -2,9 +2,9 @@
 
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import Field, StrictBool
 
-from mellow_herald.wire.model import Model, Shown, Text
+from mellow_herald.wire.model import Model, Reason, Shown
 from mellow_herald.wire.plan import PlanBrake, PlanPace, Target
 
 
@@ -12,9 +12,9 @@ class RollbackIn(Model):
     """Which devices of a rollout are brought back (all, of one ``ring``, only those that went bad, those that ``where``
     picks), how many at once (all, by default), and with which brake; ``reason`` goes to the journal."""
 
-    reason: Annotated[Text, Field(min_length=3)]
+    reason: Reason
     ring: Annotated[int, Field(ge=0, le=50)] | None = None
-    only_bad: bool = False
+    only_bad: StrictBool = False
     where: Target | None = None
     pace: PlanPace = Field(default_factory=PlanPace)
     brake: PlanBrake = Field(default_factory=lambda: PlanBrake(firmware_limit=0.1, delivery_limit=0.2))
@@ -43,4 +43,4 @@ class RollbackPreview(Shown):
 class SwapIn(Model):
     """Why a device is to switch to what stands in its other slot."""
 
-    reason: Annotated[Text, Field(min_length=3)]
+    reason: Reason

@@ -8,7 +8,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.choices import Do
 from mellow_herald.core.plan import Opens
 from mellow_herald.core.rollout import Outcome, RingState, RolloutKind, RolloutState
-from mellow_herald.wire.model import Duration, Model, Shown, Text, Time
+from mellow_herald.wire.model import Duration, Model, Reason, Shown, Time
 from mellow_herald.wire.plan import PlanCalendar, PlanDocument, PlanPace, PlanRing, Target
 
 
@@ -182,7 +182,7 @@ class AttemptOut(Shown):
 class ReasonIn(Model):
     """Why somebody acts; it goes to the journal."""
 
-    reason: Annotated[Text, Field(min_length=3)]
+    reason: Reason
 
 
 class ResumeIn(ReasonIn):
@@ -200,7 +200,7 @@ class PlanEdit(Model):
     calendar: PlanCalendar | None = None
     wait_at_most: Duration | None = None
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)] | None = None
-    reason: Annotated[Text, Field(min_length=3)]
+    reason: Reason
 
 
 class PlanChange(Shown):
@@ -237,7 +237,7 @@ class GoIn(Model):
     """Why a ring may open; ``ring`` is its position, the one that asks by default."""
 
     ring: Annotated[int, Field(ge=0, le=50)] | None = None
-    reason: Annotated[Text, Field(min_length=3)]
+    reason: Reason
 
 
 class CoverageOut(Shown):

@@ -91,7 +91,8 @@ def test_retiring_ends_the_token_at_once_and_what_was_not_switched_yet(service: 
     assert states["TA-1"][0] == "cleared", "it may have switched: only its silence can tell"
     shown = service.herald.devices.show("TA-0")
     assert shown.admission == "retired" and shown.timeline, "its history stays"
-    assert service.herald.devices.decide("admitted", ["TA-0"], reason="come back") == [], "not without enrolling anew"
+    with pytest.raises(ProblemError, match="TA-0 is retired: only who is asking or refused can be admitted"):
+        service.herald.devices.decide("admitted", ["TA-0"], reason="come back")
     assert devices[2].checkin().json()["order"] == "fetch"
 
 

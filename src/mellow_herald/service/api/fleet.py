@@ -61,7 +61,7 @@ async def close_code(code_id: Id, who: Operator, context: Ctx) -> None:
     await admission.close_code(context, code_id, who.name)
 
 
-@router.post("/admissions", responses=problems())
+@router.post("/admissions", responses=problems(404, 409))
 async def decide_admission(body: AdmissionIn, who: Operator, context: Ctx) -> AdmissionOut:
     """Admits, refuses or retires devices. Those it does not concern (admitted already, say) are left as they are."""
     where = parse_selector(body.where) if body.where else None

@@ -62,6 +62,8 @@ class Memory:
         self.in_place: dict[str, frozenset[str]] = {}
         self.pulses: dict[int, dict[str, Any]] = {}
         self.hour_marks = HourMarks()
+        # Why the last beat of this process could not be written; nothing if it was.
+        self.beat_failed = ""
         self._checkins: dict[int, Remembered] = {}
         self._feed_read = 0.0
 

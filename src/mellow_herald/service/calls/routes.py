@@ -4,8 +4,10 @@ import asyncio
 import base64
 import contextlib
 import random
+import re
 import time
 from collections.abc import Awaitable, Callable
+from enum import Enum
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
@@ -17,12 +19,15 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.manifest import join_envelope
 from mellow_herald.core.pauses import Pauses
+from mellow_herald.service.answers import mark
 from mellow_herald.service.calls.enrolment import enrol
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
+from mellow_herald.service.clock import Clock
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError, fault, problem_for, too_many
 from mellow_herald.service.releases.soundness import is_sound
+from mellow_herald.service.room import Room
 from mellow_herald.service.waiting import preferred_wait
 from mellow_herald.store import keys, releases
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, LogsIn, OrderOut, ReportsIn
@@ -32,7 +37,9 @@ PREFIX = "/device/v1"
 BODY_LIMIT = 512 * 1024
 KEY_LIST_MEDIA_TYPE = "application/cose"
 SPREAD = 0.1
+ENROL_AT_ONCE, ENROL_QUEUE = 4, 500
 SOONEST_AGAIN_S = 0.5
+_RANGES = re.compile(r"bytes=[ \t]*((?:\d{1,18}-\d{0,18}|-\d{1,18})(?:[ \t]*,[ \t]*(?:\d{1,18}-\d{0,18}|-\d{1,18}))*)")
 Endpoint = Callable[[Request], Awaitable[Response]]
 
 
@@ -40,8 +47,8 @@ class HotPaths:
     """Around the whole application: takes the hot paths past the framework's own layers, which cost as much as the
     work."""
 
-    def __init__(self, app: ASGIApp, endpoints: dict[str, Endpoint]) -> None:
-        self._app, self._endpoints = app, endpoints
+    def __init__(self, app: ASGIApp, endpoints: dict[str, Endpoint], clock: Clock) -> None:
+        self._app, self._endpoints, self._clock = app, endpoints, clock
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Serves one call."""
@@ -53,6 +60,7 @@ class HotPaths:
             response = await endpoint(Request(scope, receive))
         except Exception as error:
             response = fault(error, scope["path"])
+        mark(response.headers, self._clock)
         await response(scope, receive, send)
 
 
@@ -62,6 +70,8 @@ class DeviceApi:
     def __init__(self, context: Context, intake: Intake) -> None:
         self._context, self._intake = context, intake
         self._wrong_codes = Pauses(free=100)
+        # A whole fleet may enrol in one moment; all of it counts on one code's row.
+        self._enrolling = Room(ENROL_AT_ONCE, ENROL_QUEUE)
 
     def routes(self) -> list[Route]:
         """The routes to add to the application."""
@@ -86,8 +96,10 @@ class DeviceApi:
         wait = self._wrong_codes.wait([address], time.monotonic())
         if wait > 0:
             raise too_many(wait)
+        message = await _body(request, EnrolmentIn)
         try:
-            answer = await enrol(self._context, await _body(request, EnrolmentIn))
+            async with self._enrolling.place():
+                answer = await enrol(self._context, message)
         except ProblemError as problem:
             if problem.kind == "bad-code":
                 self._wrong_codes.count([address], time.monotonic())
@@ -149,7 +161,7 @@ class DeviceApi:
             row = await keys.newest_key_list(connection)
         if row is None:
             raise ProblemError(404, "not-found", "There is no key list yet.")
-        return Response(row["body"], headers=self._time(), media_type=KEY_LIST_MEDIA_TYPE)
+        return self._tagged(request, row["body"], str(row["number"]), KEY_LIST_MEDIA_TYPE)
 
     async def manifest(self, request: Request) -> Response:
         device_id, digest = self._who(request), _digest(request)
@@ -158,9 +170,10 @@ class DeviceApi:
         if row is None:
             raise ProblemError(403, "not-your-attempt", "No live attempt of this device names this manifest.")
         envelope = join_envelope(row["authentication"], row["manifest"])
-        return Response(envelope, headers=self._time(), media_type=ENVELOPE_MEDIA_TYPE)
+        return self._tagged(request, envelope, digest, ENVELOPE_MEDIA_TYPE)
 
     async def image(self, request: Request) -> Response:
+        """Bytes of an image, as RFC 9110 has it: whole, in ranges, or 304 for who has it."""
         device_id, digest = self._who(request), _digest(request)
         async with self._context.engine.connect() as connection:
             allowed = await releases.image_for_device(connection, device_id, digest)
@@ -174,8 +187,22 @@ class DeviceApi:
             "cache-control": "private, immutable, max-age=31536000",
             **self._time(),
         }
+        if _has_it(request, digest):
+            return Response(status_code=304, headers=headers)
         path = self._context.images.path(digest)
+        length = path.stat().st_size
+        if _heed_range(request, length) is Range.NONE_FITS:
+            raise ProblemError(
+                416, "no-such-range", f"The image has {length} bytes.", {"content-range": f"bytes */{length}"}
+            )
         return FileResponse(path, headers=headers, media_type="application/octet-stream")
+
+    def _tagged(self, request: Request, body: bytes, tag: str, kind: str) -> Response:
+        """Something whose ``tag`` changes with it; 304 for who has it."""
+        headers = {"etag": f'"{tag}"', "cache-control": "private, no-cache", **self._time()}
+        if _has_it(request, tag):
+            return Response(status_code=304, headers=headers)
+        return Response(body, headers=headers, media_type=kind)
 
     def _who(self, request: Request) -> int:
         scheme, _, token = request.headers.get("authorization", "").partition(" ")
@@ -205,6 +232,35 @@ class DeviceApi:
 def _spread(seconds: int) -> int:
     """The interval with jitter, so that a fleet that was cut off together does not come back together."""
     return max(1, round(seconds * random.uniform(1 - SPREAD, 1 + SPREAD)))
+
+
+class Range(Enum):
+    """What a ``Range`` header comes to."""
+
+    NONE_ASKED = "none"
+    SOME_FITS = "some"
+    NONE_FITS = "unsatisfiable"
+
+
+def _heed_range(request: Request, length: int) -> Range:
+    """Whether a range is asked for that there is. A header of another unit, or that cannot be read, is taken out of the
+    request: RFC 9110, section 14.2, has it ignored."""
+    asked = request.headers.get("range")
+    if asked is None:
+        return Range.NONE_ASKED
+    parts = _RANGES.fullmatch(asked.strip())
+    spans = [part.strip().partition("-") for part in parts[1].split(",")] if parts else []
+    if not spans or any(begin and end and int(begin) > int(end) for begin, _, end in spans):
+        request.scope["headers"] = [(n, v) for n, v in request.scope["headers"] if n != b"range"]
+        return Range.NONE_ASKED
+    fits = any(int(begin) < length if begin else int(end) > 0 for begin, _, end in spans)
+    return Range.SOME_FITS if fits else Range.NONE_FITS
+
+
+def _has_it(request: Request, tag: str) -> bool:
+    """Whether the caller has it already (RFC 9110, section 13.1.2)."""
+    tags = [one.strip().removeprefix("W/") for one in request.headers.get("if-none-match", "").split(",")]
+    return f'"{tag}"' in tags or "*" in tags
 
 
 def _digest(request: Request) -> str:

@@ -14,7 +14,7 @@ from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rollouts.ending import attempt_event, word_of_service
 from mellow_herald.store import admission, attempts
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
-from mellow_herald.store.fleet import generations
+from mellow_herald.store.fleet import find_device, generations
 from mellow_herald.wire.fleet import DeviceEdit, LabelsIn
 
 SLICE = 5000
@@ -27,7 +27,8 @@ FROM_ANY = ("asking", "admitted", "refused", "retired")
 
 
 async def decide(context: Context, to: str, where: Node | None, serials: Sequence[str], by: str, why: str) -> list[str]:
-    """Admits, refuses or retires devices; returns their serials. Nothing happens to those it does not concern."""
+    """Admits, refuses or retires devices; returns their serials. Nothing happens to those it does not concern; a
+    problem says why, if it concerns none of those that were named."""
     done: list[str] = []
     while True:
         now = context.clock.now()
@@ -65,7 +66,21 @@ async def decide(context: Context, to: str, where: Node | None, serials: Sequenc
             note_admission(context, row["id"], to, row["generation"])
         if len(rows) < SLICE:
             break
+    if serials and not done:
+        await _say_why_none(context, to, serials)
     return done
+
+
+async def _say_why_none(context: Context, to: str, serials: Sequence[str]) -> None:
+    """A problem, if none of the devices that were named can be decided upon like this."""
+    async with context.engine.connect() as connection:
+        device = await find_device(connection, serials[0])
+    if device is None:
+        raise ProblemError(404, "not-found", f"There is no device {serials[0]!r}. See `herald device list`.")
+    if device["admission"] != to:  # what is so already is no mistake
+        way = " Retire it, if it is not to be there any more." if to == "refused" else ""
+        detail = f"{serials[0]} is {device['admission']}: only who is {' or '.join(FROM[to])} can be {to}.{way}"
+        raise ProblemError(409, "not-now", detail)
 
 
 def note_admission(context: Context, device_id: int, state: str, generation: int) -> None:

@@ -30,7 +30,7 @@ from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
 from mellow_herald.service.apart import apart
 from mellow_herald.service.context import Context
-from mellow_herald.service.problems import say_trouble
+from mellow_herald.service.problems import brief, say_trouble
 from mellow_herald.service.rollouts.brakes import read_brakes
 from mellow_herald.service.rollouts.ending import apply_to, call_off_slice, finish
 from mellow_herald.service.rollouts.halting import CONDUCTOR
@@ -99,15 +99,29 @@ class Conductor:
         while True:
             try:
                 clock, engine = self._context.clock, self._context.engine
-                self._serving_since = await beat(engine, clock.real(), clock.now())
+                told = await beat(engine, clock.real(), clock.now())
+                self._serving_since = told.serving_since
+                if told.database_was_gone is not None:
+                    await self._say_database_was_gone(told.database_was_gone)
                 await self._write_pulses()
                 if clock.now().date() != self._tidied:
                     async with engine.begin() as connection:
                         await forget_old_days(connection, clock.now())
                     self._tidied = clock.now().date()
+                self._context.memory.beat_failed = ""
             except Exception as error:
+                self._context.memory.beat_failed = brief(error)
                 say_trouble("the beat failed; trying again", error)
             await asyncio.sleep(TURN_SECONDS)
+
+    async def _say_database_was_gone(self, gone: timedelta) -> None:
+        why = (
+            f"it ended without having been asked to; nothing could be written for {gone.total_seconds():.0f} s."
+            " What was acknowledged is there; new numbers may leave some out."
+        )
+        entry = JournalEntry(self._context.clock.now(), "service", "database started again", "PostgreSQL", why)
+        async with self._context.engine.begin() as connection:
+            await write_journal(connection, entry)
 
     async def _write_pulses(self) -> None:
         """Writes the calls that were answered from memory. Each was answered, so none is lost to a fault of another's

@@ -27,6 +27,7 @@ class ClockRow(Base):
     beat_real: Mapped[datetime]
     beat_service: Mapped[datetime]
     serving_since: Mapped[datetime]
+    database_since: Mapped[datetime | None]
 
 
 class Outbox(Base):

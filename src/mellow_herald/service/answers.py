@@ -1,0 +1,39 @@
+"""What every answer carries, whatever it is: the service's time, and that nobody keeps it or takes it for what it is
+not."""
+
+from starlette.datastructures import MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from mellow_herald.service.clock import Clock
+
+# The console's own files say for themselves how long they may be kept.
+OURS = ("/api/", "/device/", "/health/", "/metrics")
+
+
+class Answers:
+    """Around the whole application."""
+
+    def __init__(self, app: ASGIApp, clock: Clock) -> None:
+        self._app, self._clock = app, clock
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Serves one call."""
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        ours = scope["path"].startswith(OURS)
+
+        async def sending(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                mark(MutableHeaders(scope=message), self._clock, ours=ours)
+            await send(message)
+
+        await self._app(scope, receive, sending)
+
+
+def mark(headers: MutableHeaders, clock: Clock, *, ours: bool = True) -> None:
+    """Puts the headers on."""
+    headers.setdefault("herald-time", clock.now().isoformat())
+    headers.setdefault("x-content-type-options", "nosniff")
+    if ours:
+        headers.setdefault("cache-control", "no-store")
