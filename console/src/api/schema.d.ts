@@ -17847,6 +17847,23 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     device_checkins: {
@@ -18260,6 +18277,13 @@ export interface operations {
                     "application/cose": string;
                 };
             };
+            /** @description It is what the caller has (`If-None-Match`). */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description The request cannot be read */
             400: {
                 headers: {
@@ -18367,6 +18391,13 @@ export interface operations {
                     "application/suit-envelope+cose": string;
                 };
             };
+            /** @description It is what the caller has (`If-None-Match`). */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description The request cannot be read */
             400: {
                 headers: {
@@ -18464,6 +18495,13 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description It is what the caller has (`If-None-Match`). */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description The request cannot be read */
             400: {
                 headers: {
@@ -18515,12 +18553,22 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description No such range. */
+            /** @description No such range */
             416: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:no-such-range",
+                     *       "title": "No such range",
+                     *       "status": 416,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description Not acceptable as it is */
             422: {

@@ -112,6 +112,21 @@ def test_what_was_tried_on_the_bench_is_published_with_the_same_bytes(service: R
     assert draft.state == "draft"
 
 
+def test_what_was_tried_on_the_bench_may_become_a_draft_first(service: RunningService, tmp_path: Path) -> None:
+    device = enrolled(service)
+    service.herald.devices.label(["TA-1"], on_bench=True)
+    build = sealed(service, tmp_path)
+    tried = bring(service, device, build, b"\x11\x22")
+    draft = service.herald.releases.upload(build, draft=True)
+    assert (draft.name, draft.state) == (service.herald.rollouts.show(tried.id).release, "draft")
+    shown = service.herald.devices.show("TA-1")
+    assert shown.runs != "release", "nobody else may have it yet"
+    published = service.herald.releases.publish_draft(draft.id)
+    assert (published.id, published.state) == (draft.id, "published")
+    assert service.herald.devices.show("TA-1").runs == "release"
+    assert [one.state for one in service.herald.releases.list().items if one.name == draft.name] == ["published"]
+
+
 def test_a_build_that_a_release_would_be_refused_for_is_refused(service: RunningService, tmp_path: Path) -> None:
     enrolled(service)
     service.herald.devices.label(["TA-1"], on_bench=True)

@@ -26,7 +26,13 @@ def describe_device_api(document: dict[str, Any]) -> None:
     }
     order = {"200": {"description": "The order that stands.", "content": _json(OrderOut)}, "204": NOTHING}
     calls: dict[str, tuple[str, str, type[BaseModel] | None, dict[str, Any], tuple[int, ...]]] = {
-        "/enrolments": ("post", "A device's first call.", EnrolmentIn, {"201": _answer(EnrolmentOut)}, (409, 413, 429)),
+        "/enrolments": (
+            "post",
+            "A device's first call.",
+            EnrolmentIn,
+            {"201": _answer(EnrolmentOut)},
+            (409, 413, 429, 503),
+        ),
         "/checkins": ("post", "What the device runs and how it is.", CheckinIn, order, (413, 503)),
         "/reports": ("post", "Numbered progress of an attempt.", ReportsIn, order, (413, 503)),
         "/logs": ("post", "Log lines that were asked for.", LogsIn, {"204": {"description": "Kept."}}, (413, 503)),
@@ -39,9 +45,8 @@ def describe_device_api(document: dict[str, Any]) -> None:
             {
                 **_bytes("application/octet-stream"),
                 "206": {"description": "The ranges asked for."},
-                "416": {"description": "No such range."},
             },
-            (503,),
+            (416, 503),
         ),
     }
     for path, (method, words, body, answers, statuses) in calls.items():
@@ -74,7 +79,8 @@ def _answer(model: type) -> dict[str, Any]:
 
 def _bytes(media_type: str) -> dict[str, Any]:
     content = {media_type: {"schema": {"type": "string", "format": "binary"}}}
-    return {"200": {"description": "The bytes.", "content": content}}
+    unchanged = {"description": "It is what the caller has (`If-None-Match`)."}
+    return {"200": {"description": "The bytes.", "content": content}, "304": unchanged}
 
 
 def _problem(said: dict[str, Any]) -> dict[str, Any]:
