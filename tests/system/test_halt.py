@@ -16,7 +16,7 @@ from tests.system.test_flight import Flight, folder, until
 
 __all__ = ["folder"]
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
-DEVICES = int(os.environ.get("HERALD_TEST_CROWD", "2000"))
+DEVICES = int(os.environ.get("HERALD_TEST_CROWD", "1000"))
 WORKERS, AT_RISK = 3, 120
 HAMMERED_SECONDS = 3.0
 

@@ -59,6 +59,7 @@ def serve(
     from mellow_herald.service.serve import serve as run
     from mellow_herald.service.settings import Settings
     from mellow_herald.service.webhooks.guard import read_networks
+    from mellow_herald.store.clock import OtherScaleError
     from mellow_herald.store.cluster import ClusterError
     from mellow_herald.store.database import NewerSchemaError
 
@@ -81,7 +82,7 @@ def serve(
     )
     try:
         run(settings, lambda line: print(line, flush=True))
-    except (PortTakenError, TakenError, ClusterError, NewerSchemaError) as error:
+    except (PortTakenError, TakenError, ClusterError, NewerSchemaError, OtherScaleError) as error:
         raise Refused("cannot-serve", f"cannot serve: {error}") from None
     except DatabaseGoneError as error:
         note(f"herald: {error}")

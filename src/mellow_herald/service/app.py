@@ -2,8 +2,7 @@
 
 import asyncio
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
-from datetime import UTC, datetime
+from contextlib import asynccontextmanager, suppress
 from typing import Any
 
 import structlog
@@ -11,6 +10,7 @@ from fastapi import Depends, FastAPI
 from starlette.routing import Route
 
 from mellow_herald import __version__
+from mellow_herald.core.steady import SteadyTime
 from mellow_herald.service import health
 from mellow_herald.service.answers import Answers
 from mellow_herald.service.api import (
@@ -33,7 +33,7 @@ from mellow_herald.service.calls.describe import describe_device_api
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.memory import Memory, new_secret
 from mellow_herald.service.calls.routes import DeviceApi, HotPaths
-from mellow_herald.service.clock import Clock
+from mellow_herald.service.clock import Clock, wall_time
 from mellow_herald.service.console import serve_console
 from mellow_herald.service.context import Context
 from mellow_herald.service.feed import FeedReader, keep_rights, load_boards
@@ -51,10 +51,11 @@ from mellow_herald.service.signals import Signals
 from mellow_herald.service.webhooks.sending import keep_sending
 from mellow_herald.store import fleet as fleet_store
 from mellow_herald.store import people as people_store
-from mellow_herald.store.clock import anchor_clock
+from mellow_herald.store.clock import Ticks, anchor_clock, rest, steady_start
 from mellow_herald.store.database import Pools, migrate
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.store.images import FolderImageStore
+from mellow_herald.store.trouble import ERRORS as DATABASE_ERRORS
 from mellow_herald.wire.plan import PlanDocument
 
 log = structlog.get_logger()
@@ -66,9 +67,11 @@ async def open_context(settings: Settings, pools: Pools) -> Context:
     """Brings the schema up to date and loads what must be known before the first call is served."""
     engine = pools.work
     await migrate(engine)
-    anchor = await anchor_clock(engine, settings.time_scale, datetime.now(UTC))
+    start = await steady_start(engine, wall_time(), Ticks.now())
+    steady = SteadyTime(wall_time, lambda: Ticks.now().count, start)
+    anchor = await anchor_clock(engine, settings.time_scale, steady.now())
     images = FolderImageStore(settings.data_dir / "images")
-    context = Context(settings, engine, Clock(anchor), images, Memory(), Signals(), pools)
+    context = Context(settings, engine, Clock(anchor, steady), images, Memory(), Signals(), pools)
     async with engine.begin() as connection:
         await take(connection, Lock.MIGRATION)
         if not await people_store.mac_keys(connection):
@@ -101,6 +104,9 @@ def create_app(context: Context) -> FastAPI:
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)
+            with suppress(*DATABASE_ERRORS, TimeoutError):
+                async with asyncio.timeout(1):
+                    await rest(pools.work)
             await pools.dispose()
 
     app = FastAPI(

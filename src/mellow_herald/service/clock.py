@@ -2,14 +2,20 @@
 
 from datetime import UTC, datetime
 
+from mellow_herald.core.steady import SteadyTime
 from mellow_herald.store.clock import Anchor
 
 
-class Clock:
-    """Service time, which may run faster than real time, and real time for what concerns people."""
+def wall_time() -> datetime:
+    """What the machine's clock says, which somebody may set."""
+    return datetime.now(UTC)
 
-    def __init__(self, anchor: Anchor) -> None:
-        self._anchor = anchor
+
+class Clock:
+    """Service time, which may run faster than real time, and does not jump; and real time for what concerns people."""
+
+    def __init__(self, anchor: Anchor, steady: SteadyTime) -> None:
+        self._anchor, self.steady = anchor, steady
 
     @property
     def scale(self) -> float:
@@ -18,8 +24,8 @@ class Clock:
 
     def now(self) -> datetime:
         """Service time: rollouts, soak, windows, check-ins."""
-        return self._anchor.at(self.real())
+        return self._anchor.at(self.steady.now())
 
     def real(self) -> datetime:
         """Real time: sessions, tokens, rate limits."""
-        return datetime.now(UTC)
+        return wall_time()

@@ -9,6 +9,7 @@ from sqlalchemy import text
 
 from mellow_herald import __version__
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
+from mellow_herald.core.steady import JUMP
 from mellow_herald.service.context import Context, context_of
 from mellow_herald.service.people.callers import Anyone
 from mellow_herald.service.problems import problems
@@ -42,6 +43,10 @@ async def ready(response: Response, context: Ctx) -> Health:
     blocking = bool(checks)
     if blocking:
         response.headers["retry-after"] = "2"
+    if abs(context.memory.clock_ahead) > JUMP:
+        ahead = context.memory.clock_ahead.total_seconds()
+        way = "ahead" if ahead > 0 else "behind"
+        checks["clock"] = f"this machine's was set; it is {abs(ahead):.0f} s {way}, which is taken in slowly"
     if context.unhealthy:
         checks["images"] = f"{len(context.unhealthy)} damaged and not served; the journal names them"
     response.status_code = 503 if blocking else 200

@@ -1,17 +1,51 @@
 """The row that relates service time to real time, kept so that a restart never moves the clock back."""
 
+import time
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from pathlib import Path
 
 from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncEngine
 
+from mellow_herald.core.steady import JUMP
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.store.tables import ClockRow
 
 # A beat older than this (real seconds) means that no process was serving.
 GAP = timedelta(seconds=10)
+
+
+class OtherScaleError(RuntimeError):
+    """Another service runs on this database, at another speed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ticks:
+    """Seconds since this machine started (``count``), and which of its starts that was (``boot``): while it is the same
+    one, they tell how long ago a beat was, however the clock was set meanwhile."""
+
+    count: float
+    boot: str
+
+    @staticmethod
+    def now() -> "Ticks":
+        """As they stand."""
+        return Ticks(time.clock_gettime(time.CLOCK_BOOTTIME), BOOT_ID.read_text().strip())
+
+
+BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
+
+
+async def steady_start(engine: AsyncEngine, wall: datetime, ticks: Ticks) -> datetime:
+    """With which real time a process begins: the one that others of this machine have come to, else the wall clock."""
+    async with engine.connect() as connection:
+        row = (await connection.execute(select(ClockRow.__table__))).first()
+    if row is None or row.beat_boot != ticks.boot or row.beat_ticks is None or ticks.count < row.beat_ticks:
+        return wall
+    since: datetime = row.beat_real + timedelta(seconds=ticks.count - row.beat_ticks)
+    return since
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,13 +65,19 @@ async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime) -> Anc
     """The anchor for a process that starts at ``real``.
 
     While another process beats with the same scale its anchor is shared; otherwise a new one starts where the
-    service's time had come to, or at real time if that is later.
+    service's time had come to, or at real time if that is later. ``OtherScaleError`` while another process beats with
+    another scale.
     """
     async with engine.begin() as connection:
         await take(connection, Lock.CLOCK)
         row = (await connection.execute(select(ClockRow.__table__))).first()
         if row is not None and real - row.beat_real < GAP and row.scale == scale:
             return Anchor(row.scale, row.real_epoch, row.service_epoch)
+        if row is not None and row.scale != scale and not row.rests and real - row.beat_real < GAP:
+            raise OtherScaleError(
+                f"another service runs on this database, at a time scale of {row.scale:g}, not {scale:g}."
+                f" Stop it first; one that was killed counts as running for {GAP.total_seconds():.0f} s more."
+            )
         start = real if row is None else max(real, row.beat_service)
         # A quick restart is no gap: devices had no time to miss the service.
         gap = row is None or real - row.beat_real >= GAP
@@ -49,6 +89,8 @@ async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime) -> Anc
             "beat_service": start,
             "serving_since": start if gap or row is None else row.serving_since,
             "database_since": func.pg_postmaster_start_time(),
+            "ahead_s": 0.0,
+            "rests": False,
         }
         statement = insert(ClockRow).values(id=1, **values)
         await connection.execute(statement.on_conflict_do_update(index_elements=["id"], set_=values))
@@ -58,26 +100,44 @@ async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime) -> Anc
 @dataclass(frozen=True, slots=True)
 class Beat:
     """Since when the service has been serving without a gap (service time), and, in the one process that notices it
-    first, that the database has started anew meanwhile: how long nothing could be written (real time)."""
+    first, that the database has started anew meanwhile: how long nothing could be written (real time), and that the
+    machine's clock has jumped: by how much it is ahead."""
 
     serving_since: datetime
     database_was_gone: timedelta | None
+    clock_jumped: timedelta | None
 
 
-async def beat(engine: AsyncEngine, real: datetime, service: datetime) -> Beat:
-    """Notes that the service serves."""
+async def rest(engine: AsyncEngine) -> None:
+    """Notes that a process stops, as it was asked to."""
+    async with engine.begin() as connection:
+        await connection.execute(update(ClockRow).values(rests=True))
+
+
+async def beat(engine: AsyncEngine, real: datetime, service: datetime, ahead: timedelta, ticks: Ticks) -> Beat:
+    """Notes that the service serves, and how far ``ahead`` the machine's clock is."""
     async with engine.begin() as connection:
         known = select(
             ClockRow.beat_real,
             ClockRow.serving_since,
             ClockRow.database_since,
+            ClockRow.ahead_s,
             func.pg_postmaster_start_time().label("database_now"),
         )
         row = (await connection.execute(known.with_for_update())).one()
         since = service if real - row.beat_real >= GAP else row.serving_since
-        values = {"beat_real": real, "serving_since": since, "database_since": row.database_now}
+        values = {
+            "beat_real": real,
+            "beat_ticks": ticks.count,
+            "beat_boot": ticks.boot,
+            "serving_since": since,
+            "database_since": row.database_now,
+            "ahead_s": ahead.total_seconds(),
+            "rests": False,
+        }
         await connection.execute(
             update(ClockRow).values(beat_service=func.greatest(ClockRow.beat_service, service), **values)
         )
         anew = row.database_since is not None and row.database_since != row.database_now
-        return Beat(since, real - row.beat_real if anew else None)
+        jumped = abs(ahead - timedelta(seconds=row.ahead_s or 0)) > JUMP
+        return Beat(since, real - row.beat_real if anew else None, ahead if jumped else None)

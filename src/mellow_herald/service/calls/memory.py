@@ -9,7 +9,7 @@ import secrets
 import time
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any, cast
 
 from mellow_herald.core.foresight import HourMarks
@@ -64,6 +64,8 @@ class Memory:
         self.hour_marks = HourMarks()
         # Why the last beat of this process could not be written; nothing if it was.
         self.beat_failed = ""
+        # How far the machine's clock is ahead of the time that has passed.
+        self.clock_ahead = timedelta()
         self._checkins: dict[int, Remembered] = {}
         self._feed_read = 0.0
 

@@ -28,6 +28,7 @@ from mellow_herald.core.decide import (
 from mellow_herald.core.foresight import HourMarks
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
+from mellow_herald.core.steady import JUMP
 from mellow_herald.service.apart import apart
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import brief, say_trouble
@@ -39,7 +40,7 @@ from mellow_herald.service.rollouts.planning import plan_of, target_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders
 from mellow_herald.service.rollouts.rollbacks import count_to_come, end_what_was_left, go_back
 from mellow_herald.store import attempts, brakes, progress, rings, rollouts
-from mellow_herald.store.clock import beat
+from mellow_herald.store.clock import Ticks, beat
 from mellow_herald.store.conditions import forget_old_days, note_conditions
 from mellow_herald.store.feed import JournalEntry, write_journal
 from mellow_herald.store.fleet import write_pulses
@@ -99,10 +100,14 @@ class Conductor:
         while True:
             try:
                 clock, engine = self._context.clock, self._context.engine
-                told = await beat(engine, clock.real(), clock.now())
+                ahead = clock.steady.follow()
+                self._context.memory.clock_ahead = ahead
+                told = await beat(engine, clock.steady.now(), clock.now(), ahead, Ticks.now())
                 self._serving_since = told.serving_since
                 if told.database_was_gone is not None:
                     await self._say_database_was_gone(told.database_was_gone)
+                if told.clock_jumped is not None:
+                    await self._say_clock_jumped(told.clock_jumped)
                 await self._write_pulses()
                 if clock.now().date() != self._tidied:
                     async with engine.begin() as connection:
@@ -113,6 +118,21 @@ class Conductor:
                 self._context.memory.beat_failed = brief(error)
                 say_trouble("the beat failed; trying again", error)
             await asyncio.sleep(TURN_SECONDS)
+
+    async def _say_clock_jumped(self, ahead: timedelta) -> None:
+        way = "ahead of" if ahead > timedelta() else "behind"
+        by = f"{abs(ahead.total_seconds()):.0f} s"
+        why = (
+            f"it is {by} {way} what has passed; service time takes that in slowly: no leave, soak or window jumps"
+            if abs(ahead) > JUMP
+            else "it agrees with what has passed again"
+        )
+        now = self._context.clock.now()
+        entry = JournalEntry(
+            now, "service", "machine's clock was set", "clock", why, {"ahead_s": ahead.total_seconds()}
+        )
+        async with self._context.engine.begin() as connection:
+            await write_journal(connection, entry)
 
     async def _say_database_was_gone(self, gone: timedelta) -> None:
         why = (

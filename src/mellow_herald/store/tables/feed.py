@@ -28,6 +28,11 @@ class ClockRow(Base):
     beat_service: Mapped[datetime]
     serving_since: Mapped[datetime]
     database_since: Mapped[datetime | None]
+    # Of the last beat: ticks since the machine's start, and which start that was; how far ahead its clock is.
+    beat_ticks: Mapped[float | None]
+    beat_boot: Mapped[str | None]
+    ahead_s: Mapped[float]
+    rests: Mapped[bool]
 
 
 class Outbox(Base):
