@@ -1,12 +1,15 @@
 """Plans and rollouts from the terminal."""
 
 import json
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
 
+from mellow_herald.cli.watching import follow
 from mellow_herald.client.plan_file import check_plan, locate
 from mellow_herald.core.digest import sha256_hex
+from mellow_herald.wire.rollout import RolloutOut
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
@@ -270,3 +273,25 @@ def in_the_field(service: RunningService, count: int) -> list[PuppetDevice]:
         device.checkin()
         made.append(device)
     return made
+
+
+def test_what_ends_while_one_begins_to_watch_is_not_waited_for_for_ever(
+    service: RunningService, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    service.publish("2.4.0").raise_for_status()
+    service.publish("2.5.0").raise_for_status()
+    device = PuppetDevice(service.url, "TA-0")
+    device.enrol(service.code()).raise_for_status()
+    device.checkin()
+    rollout_id = service.herald.rollouts.start(service.plan()).id
+    shown = service.herald.rollouts.show
+
+    def shown_and_ended(number: int) -> RolloutOut:
+        rollout = shown(number)
+        if rollout.state == "running":
+            service.herald.rollouts.cancel(number, "the moment after it was looked at")
+        return rollout
+
+    monkeypatch.setattr(service.herald.rollouts, "show", shown_and_ended)
+    with ThreadPoolExecutor(1) as pool:
+        assert pool.submit(follow, service.herald, rollout_id).result(30).state == "cancelled"

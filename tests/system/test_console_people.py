@@ -43,7 +43,7 @@ def test_somebody_is_added_signs_in_chooses_a_password_and_is_closed(page: Page,
     page.get_by_label("New password, once more").fill(OWN)
     change.click()
     page.get_by_role("link", name="People").click()
-    expect(page.get_by_text("You are rowan, operator and viewer.")).to_be_visible()
+    expect(page.get_by_text("Signed in as rowan (operator, viewer)")).to_be_visible()
     expect(page.get_by_role("heading", name="Team")).to_have_count(0)
     page.get_by_role("button", name="Sign out").click()
 

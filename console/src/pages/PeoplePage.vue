@@ -92,7 +92,7 @@ function closeToken(token: Token) {
   <div class="page">
     <div class="row mb-3">
       <h1>People</h1>
-      <span v-if="session.me" class="quiet">You are {{ session.me.name }}, {{ session.me.roles.join(' and ') }}.</span>
+      <span v-if="session.me" class="quiet">Signed in as {{ session.me.name }} ({{ session.me.roles.join(", ") }})</span>
       <v-btn class="push" size="small" @click="changing = true">change my password …</v-btn>
     </div>
     <v-alert v-if="failure || refused" type="error" class="mb-3" role="alert">{{ refused || failure }}</v-alert>
@@ -132,11 +132,11 @@ function closeToken(token: Token) {
                   />
                 </span>
               </td>
-              <td>{{ person.closed_at ? `closed ${moment(person.closed_at)}` : person.must_change ? 'first password' : 'open' }}</td>
+              <td>{{ person.closed_at ? `closed ${moment(person.closed_at).slice(0, 10)}` : person.must_change ? 'first password' : 'open' }}</td>
               <td>{{ person.signed_in_at ? moment(person.signed_in_at) : 'never' }}</td>
               <td class="count">{{ person.tokens }}</td>
               <td>
-                <span v-if="!person.closed_at" class="row">
+                <span v-if="!person.closed_at" class="row acts">
                   <v-btn size="small" @click="reset(person)">reset password …</v-btn>
                   <v-btn size="small" @click="close(person)">close …</v-btn>
                 </span>
@@ -194,8 +194,13 @@ function closeToken(token: Token) {
 </template>
 
 <style scoped>
-.roles {
-  gap: 14px;
+.roles,
+.acts {
+  flex-wrap: nowrap;
+  gap: 10px;
+}
+.roles :deep(.v-label) {
+  font-size: 14px;
 }
 .name {
   max-width: 240px;

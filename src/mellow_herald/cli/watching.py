@@ -91,18 +91,20 @@ END = Until()
 
 def follow(herald: "Herald", rollout_id: int, until: Until = END) -> RolloutOut:
     """Shows a rollout until what is waited for has come to pass, or it is over; returns it as it is then."""
+    # The events first: what comes to pass after them is in the rollout, or still to come; never in neither.
+    before = herald.latest_events(rollout_id=rollout_id, limit=LATEST)
     rollout = herald.rollouts.show(rollout_id)
     if until.over(rollout):
         console().print(picture(rollout, brakes=herald.rollouts.brakes(rollout_id)))
         return rollout
     plain = not sys.stdout.isatty() or os.environ.get("TERM") == "dumb"
-    return _tell(herald, rollout, until) if plain else _draw(herald, rollout, until)
+    return (_tell if plain else _draw)(herald, rollout, before, until)
 
 
-def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
+def _draw(herald: "Herald", rollout: RolloutOut, before: Sequence[Event], until: Until) -> RolloutOut:
     """A live picture. Counts are read again a few times a second, however fast events come."""
-    before = herald.latest_events(rollout_id=rollout.id, kinds=("rollout", "attempt"), limit=LATEST)
-    latest: deque[Event] = deque(reversed(before), maxlen=LATEST)
+    told = [event for event in reversed(before) if event.kind in ("rollout", "attempt")]
+    latest: deque[Event] = deque(told, maxlen=LATEST)
     stale, over = threading.Event(), threading.Event()
     with Live(
         picture(rollout, latest, herald.rollouts.brakes(rollout.id)), console=console(), refresh_per_second=8
@@ -132,8 +134,7 @@ def _draw(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
     return rollout
 
 
-def _tell(herald: "Herald", rollout: RolloutOut, until: Until) -> RolloutOut:
-    before = herald.latest_events(rollout_id=rollout.id, limit=1)
+def _tell(herald: "Herald", rollout: RolloutOut, before: Sequence[Event], until: Until) -> RolloutOut:
     print(_summary(rollout), flush=True)
     if rollout.stands_still:
         print(rollout.stands_still, *(f"choice: {line}" for line in choice_lines(rollout)), sep="\n", flush=True)
