@@ -1,6 +1,7 @@
 """Everybody gets in: no page or dialog with a serious fault of accessibility, and everything by keyboard alone."""
 
 import re
+from contextlib import suppress
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -86,6 +87,17 @@ def _open(page: Page, address: str) -> Page:
     return page
 
 
+def open_dialog(page: Page, button: str) -> None:
+    """Clicks, and once more if the page was drawn anew between the button's going down and its coming up."""
+    wanted = page.get_by_role("button", name=button, exact=True).first
+    wanted.click()
+    with suppress(AssertionError):
+        expect(page.get_by_role("dialog")).to_be_visible(timeout=3000)
+        return
+    wanted.click()
+    expect(page.get_by_role("dialog")).to_be_visible()
+
+
 def test_no_page_and_no_dialog_has_a_serious_fault_of_accessibility(moving: Page) -> None:
     for address, heading in PAGES.items():
         _open(moving, address)
@@ -93,8 +105,7 @@ def test_no_page_and_no_dialog_has_a_serious_fault_of_accessibility(moving: Page
         assert faults(moving) == [], address
     for address, button in DIALOGS:
         _open(moving, address)
-        moving.get_by_role("button", name=button, exact=True).first.click()
-        expect(moving.get_by_role("dialog")).to_be_visible()
+        open_dialog(moving, button)
         assert faults(moving) == [], (address, button)
     _open(moving, "/fleet")
     moving.get_by_role("button", name="columns …").click()

@@ -31,9 +31,18 @@ class Answers:
         await self._app(scope, receive, sending)
 
 
+def time_headers(clock: Clock) -> dict[str, str]:
+    """Service time, and how fast it runs where that is not as fast as real time: devices go by both."""
+    headers = {"herald-time": clock.now().isoformat()}
+    if clock.scale != 1:
+        headers["herald-time-scale"] = f"{clock.scale:g}"
+    return headers
+
+
 def mark(headers: MutableHeaders, clock: Clock, *, ours: bool = True) -> None:
     """Puts the headers on."""
-    headers.setdefault("herald-time", clock.now().isoformat())
+    for name, value in time_headers(clock).items():
+        headers.setdefault(name, value)
     headers.setdefault("x-content-type-options", "nosniff")
     if ours:
         headers.setdefault("cache-control", "no-store")

@@ -1,6 +1,7 @@
 """What every answer carries, and how HTTP has it: ranges, entity tags, HEAD, and no 500 for whatever is asked."""
 
 from datetime import datetime
+from pathlib import Path
 
 import pytest
 
@@ -73,6 +74,19 @@ def test_who_has_it_gets_304(device: PuppetDevice, digest: str, what: str) -> No
     head = device._http.head(path, headers=device.headers)
     assert (head.status_code, head.content) == (200, b"")
     assert head.headers["content-length"] == str(len(first.content))
+
+
+def test_answers_that_refuse_tell_how_fast_time_runs_too(database_url: str, tmp_path: Path) -> None:
+    """A device that is refused at first would go by real time from then on."""
+    running = RunningService(database_url, tmp_path, time_scale=60).start()
+    try:
+        with running.http() as http:
+            asked = [("POST", "/device/v1/checkins"), ("GET", "/device/v1/keys"), ("GET", "/api/v1/devices")]
+            answers = [http.request(method, path) for method, path in asked]
+        assert [answer.status_code for answer in answers] == [401] * 3
+        assert [answer.headers["herald-time-scale"] for answer in answers] == ["60"] * 3
+    finally:
+        running.stop()
 
 
 @pytest.mark.parametrize(

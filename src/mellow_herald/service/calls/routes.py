@@ -19,7 +19,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.manifest import join_envelope
 from mellow_herald.core.pauses import Pauses
-from mellow_herald.service.answers import mark
+from mellow_herald.service.answers import mark, time_headers
 from mellow_herald.service.calls.enrolment import enrol
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
@@ -212,11 +212,7 @@ class DeviceApi:
         return device_id
 
     def _time(self) -> dict[str, str]:
-        clock = self._context.clock
-        headers = {"herald-time": clock.now().isoformat()}
-        if clock.scale != 1:
-            headers["herald-time-scale"] = f"{clock.scale:g}"
-        return headers
+        return time_headers(self._context.clock)
 
     def _nothing(self, interval_s: int) -> Response:
         return Response(status_code=204, headers={"herald-next-checkin": str(_spread(interval_s)), **self._time()})
