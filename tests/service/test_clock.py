@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from mellow_herald.core.steady import SteadyTime
-from mellow_herald.store.clock import OtherScaleError, Ticks
+from mellow_herald.store.clock import OtherScaleError, count_ticks
 from tests.harness.device import PuppetDevice
 from tests.harness.service import RunningService
 from tests.service.calls.test_alone import _wait as wait
@@ -16,7 +16,7 @@ from tests.service.calls.test_alone import _wait as wait
 def set_clock(service: RunningService, by: timedelta) -> None:
     """As if somebody had set the machine's clock under the running service."""
     clock = service.context.clock
-    clock.steady = SteadyTime(lambda: datetime.now(UTC) + by, lambda: Ticks.now().count, clock.steady.now())
+    clock.steady = SteadyTime(lambda: datetime.now(UTC) + by, count_ticks, clock.steady.now())
 
 
 @pytest.mark.parametrize("by", [timedelta(hours=1), -timedelta(hours=1)])

@@ -51,7 +51,7 @@ from mellow_herald.service.signals import Signals
 from mellow_herald.service.webhooks.sending import keep_sending
 from mellow_herald.store import fleet as fleet_store
 from mellow_herald.store import people as people_store
-from mellow_herald.store.clock import Ticks, anchor_clock, rest, steady_start
+from mellow_herald.store.clock import Ticks, anchor_clock, count_ticks, rest, steady_start
 from mellow_herald.store.database import Pools, migrate
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.store.images import FolderImageStore
@@ -68,7 +68,7 @@ async def open_context(settings: Settings, pools: Pools) -> Context:
     engine = pools.work
     await migrate(engine)
     start = await steady_start(engine, wall_time(), Ticks.now())
-    steady = SteadyTime(wall_time, lambda: Ticks.now().count, start)
+    steady = SteadyTime(wall_time, count_ticks, start)
     anchor = await anchor_clock(engine, settings.time_scale, steady.now())
     images = FolderImageStore(settings.data_dir / "images")
     context = Context(settings, engine, Clock(anchor, steady), images, Memory(), Signals(), pools)

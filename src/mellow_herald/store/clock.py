@@ -3,6 +3,7 @@
 import time
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import cache
 from pathlib import Path
 
 from sqlalchemy import func, select, update
@@ -32,10 +33,17 @@ class Ticks:
     @staticmethod
     def now() -> "Ticks":
         """As they stand."""
-        return Ticks(time.clock_gettime(time.CLOCK_BOOTTIME), BOOT_ID.read_text().strip())
+        return Ticks(count_ticks(), _boot())
 
 
-BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
+def count_ticks() -> float:
+    """Seconds since this machine started, which nobody can set."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME)
+
+
+@cache
+def _boot() -> str:
+    return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
 
 
 async def steady_start(engine: AsyncEngine, wall: datetime, ticks: Ticks) -> datetime:
