@@ -7,6 +7,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from mellow_herald.service.clock import Clock
 
 # The console's own files say for themselves how long they may be kept.
+NOT_KEPT = {"cache-control": "no-store", "x-content-type-options": "nosniff"}
 OURS = ("/api/", "/device/", "/health/", "/metrics")
 
 
@@ -43,6 +44,6 @@ def mark(headers: MutableHeaders, clock: Clock, *, ours: bool = True) -> None:
     """Puts the headers on."""
     for name, value in time_headers(clock).items():
         headers.setdefault(name, value)
-    headers.setdefault("x-content-type-options", "nosniff")
-    if ours:
-        headers.setdefault("cache-control", "no-store")
+    for name, value in NOT_KEPT.items():
+        if ours or name != "cache-control":
+            headers.setdefault(name, value)

@@ -19,7 +19,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.manifest import join_envelope
 from mellow_herald.core.pauses import Pauses
-from mellow_herald.service.answers import mark, time_headers
+from mellow_herald.service.answers import NOT_KEPT, mark, time_headers
 from mellow_herald.service.calls.enrolment import enrol
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
@@ -60,7 +60,8 @@ class HotPaths:
             response = await endpoint(Request(scope, receive))
         except Exception as error:
             response = fault(error, scope["path"])
-        mark(response.headers, self._clock)
+        if response.status_code >= 400:  # the others have it: a look at all headers costs more than any one of them
+            mark(response.headers, self._clock)
         await response(scope, receive, send)
 
 
@@ -215,14 +216,15 @@ class DeviceApi:
         return time_headers(self._context.clock)
 
     def _nothing(self, interval_s: int) -> Response:
-        return Response(status_code=204, headers={"herald-next-checkin": str(_spread(interval_s)), **self._time()})
+        headers = {"herald-next-checkin": str(_spread(interval_s)), **self._time(), **NOT_KEPT}
+        return Response(status_code=204, headers=headers)
 
     def _order(self, order: OrderOut) -> Response:
         if order.order is None and not order.refused and not order.log:
             return self._nothing(order.next_checkin_s)
         order.next_checkin_s = _spread(order.next_checkin_s)
         body = order.model_dump(mode="json", by_alias=True, exclude_none=True)
-        return JSONResponse(body, headers=self._time())
+        return JSONResponse(body, headers={**self._time(), **NOT_KEPT})
 
 
 def _spread(seconds: int) -> int:
