@@ -77,7 +77,7 @@ async function act(reason: string) {
 
 <template>
   <v-btn v-if="alive" size="small" @click="open = 'change'">change plan</v-btn>
-  <ReasonDialog :word="open" :title="`Change the plan of rollout ${rollout.id}`" needs-reason :act="act" @leave="open = null">
+  <ReasonDialog :word="open" :title="`Change the plan of rollout ${rollout.id}`" needs-reason fields-first :act="act" @leave="open = null">
     <p class="mb-3">Now {{ rollout.downloading }} devices download and {{ rollout.at_risk }} are at risk. Rings that are open stay as they are, but for how many must be good.</p>
     <div class="two mb-3">
       <v-text-field v-model.number="downloading" type="number" clearable label="Downloading at once" hide-details />
