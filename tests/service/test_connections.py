@@ -79,6 +79,23 @@ def test_who_sends_slowly_but_steadily_and_who_rests_between_requests_stays(hast
         read_answer(resting)
 
 
+@pytest.mark.parametrize("path", ["/api/v1/session", "/api/v1/releases", "/device/v1/checkins"])
+def test_who_hangs_up_in_the_middle_leaves_no_traceback(
+    service: RunningService, capfd: pytest.CaptureFixture[str], path: str
+) -> None:
+    token = f"authorization: Bearer {service.token}".encode()
+    head = b"POST %b HTTP/1.1\r\nhost: x\r\n%b\r\ncontent-type: application/suit-envelope+cose\r\n" % (
+        path.encode(),
+        token,
+    )
+    for _ in range(5):
+        opened(service, head + b"content-length: 5000\r\n\r\n{").close()
+    assert service.herald.live().ok
+    time.sleep(0.3)
+    said = capfd.readouterr()
+    assert "Traceback" not in said.out + said.err
+
+
 def test_a_stream_is_not_a_slow_caller(hasty: RunningService) -> None:
     with hasty.http(hasty.token) as http, http.stream("GET", "/api/v1/events", timeout=httpx.Timeout(10)) as stream:
         lines = stream.iter_lines()

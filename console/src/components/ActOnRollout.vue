@@ -87,7 +87,7 @@ async function act(reason: string) {
   <div class="row">
     <v-btn v-for="word in words" :key="word" size="small" :color="word === 'halt' ? 'error' : word === 'go' ? 'primary' : undefined" :variant="word === 'go' ? 'flat' : undefined" @click="asked = word">{{ word }}</v-btn>
     <RollBack v-if="canRollBack" ref="back" :rollout="rollout" />
-    <ReasonDialog :word="asked" :title="`${asked} rollout ${rollout.id}`" needs-reason :act="act" @leave="asked = null">
+    <ReasonDialog :word="asked" :title="`${asked} rollout ${rollout.id}`" needs-reason :fields-first="asked === 'resume'" :act="act" @leave="asked = null">
       <p class="mb-4">{{ effect }}</p>
       <template v-if="asked === 'resume' && rollout.state === 'halted'">
         <p class="quiet mb-2">A new round begins: the brakes count devices first exposed from now on.</p>

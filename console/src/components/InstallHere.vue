@@ -38,7 +38,7 @@ async function act(reason: string) {
 
 <template>
   <v-btn size="small" color="primary" variant="flat" @click="open">install a release</v-btn>
-  <ReasonDialog :word="asked" :title="`Bring a release to ${device.serial}`" needs-reason :act="act" @leave="asked = null">
+  <ReasonDialog :word="asked" :title="`Bring a release to ${device.serial}`" needs-reason fields-first :act="act" @leave="asked = null">
     <p class="mb-3">
       A rollout of this one device, at once: it does not wait for an owner who postponed, but for battery and safety it does.
       {{ device.way_back ? 'It can go back to what stands in its standby slot today, until that is overwritten.' : 'What it runs now becomes its way back, if it has two slots.' }}

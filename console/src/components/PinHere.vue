@@ -23,7 +23,7 @@ async function act(reason: string) {
 
 <template>
   <v-btn size="small" @click="asked = pinned ? 'let go' : 'pin'">{{ pinned ? 'unpin …' : 'pin …' }}</v-btn>
-  <ReasonDialog :word="asked" :title="pinned ? `Let ${device.serial} go` : `Pin ${device.serial} to what it runs`" needs-reason :act="act" @leave="asked = null">
+  <ReasonDialog :word="asked" :title="pinned ? `Let ${device.serial} go` : `Pin ${device.serial} to what it runs`" needs-reason :fields-first="!pinned" :act="act" @leave="asked = null">
     <p class="mb-3">{{ pinned ? 'Rollouts that begin from now on may bring it something new.' : 'Rollouts that begin before the pin ends pass it over. What is under way goes on.' }}</p>
     <v-text-field v-if="!pinned" v-model="days" type="number" min="1" label="Days" />
   </ReasonDialog>

@@ -42,7 +42,7 @@ async function act(reason: string) {
 
 <template>
   <v-btn size="small" color="error" @click="begin">roll back</v-btn>
-  <ReasonDialog :word="open ? 'roll back' : null" :title="`Back from ${rollout.release}`" needs-reason :act="act" @leave="open = false">
+  <ReasonDialog :word="open ? 'roll back' : null" :title="`Back from ${rollout.release}`" needs-reason fields-first :act="act" @leave="open = false">
     <div class="row mb-2">
       <v-select v-model="ring" :items="[{ title: 'all rings', value: null }, ...rollout.rings.map((one) => ({ title: one.name, value: one.position }))]" label="Ring" density="compact" hide-details />
       <v-checkbox v-model="onlyBad" label="only those that went bad" density="compact" hide-details />
