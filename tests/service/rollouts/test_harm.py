@@ -14,7 +14,6 @@ from mellow_herald.store.gate import Lock, take
 from mellow_herald.wire.rollback import RollbackIn
 from tests.harness.device import PuppetDevice
 from tests.harness.service import RunningService
-from tests.harness.some import some
 from tests.service.rollouts.test_life import go_through
 from tests.service.rollouts.test_rings import journalled, plan
 
@@ -238,59 +237,6 @@ def test_an_install_loop_is_called_by_its_name(service: RunningService, fleet: l
     device.report("installing")
     shown = service.herald.rollouts.show(rollout_id)
     assert shown.reasons == {"install-loop": 1} and shown.states["failed"] == 1
-
-
-# Halt and resume ---------------------------------------------------------------------------------------------------
-
-
-def test_a_halt_ends_tries_and_a_resume_begins_a_new_round_without_some(
-    service: RunningService, fleet: list[PuppetDevice]
-) -> None:
-    rollout_id = started(service, numbers={"retries": 3, "retry_pause": "1h"})
-    revert(fleet[0])
-    fleet[1].checkin()
-    service.herald.rollouts.halt(rollout_id, "support calls come in")
-    service.wait_for(rollout_id, lambda r: r.live == 0)
-    urgent = plan([{"name": "all"}], target=f'serial = "{fleet[0].serial}"')
-    assert service.herald.rollouts.preview(urgent).counts == [1], "a reverted device does not block a hotfix"
-    resumed = service.herald.rollouts.resume(rollout_id, "it is hw_rev 2 alone", leave_out="hw_rev = 2")
-    assert resumed.round == 2 and resumed.plan.leave_out == "hw_rev = 2"
-    assert resumed.states == {"reverted": 1, "called-off": 8, "queued": 15}
-    assert fleet[1].checkin().status_code == 204 and fleet[2].checkin().json()["order"] == "fetch"
-    assert service.herald.rollouts.brakes(rollout_id).round == 2
-    assert service.herald.rollouts.brakes(rollout_id).brakes[0].seen == 0, "the first round's devices count no more"
-    assert journalled(service, "rollout resumed").data["counts"] == "devices first exposed from now on"
-
-
-def test_after_a_halt_no_order_of_the_rollout_is_ever_granted(
-    service: RunningService, fleet: list[PuppetDevice]
-) -> None:
-    """Hammers the moment of the halt: whoever got a clearance has a number below the halt's."""
-    rollout_id = started(service)
-    for device in fleet:
-        device.checkin()
-        device.stage()
-    cleared: list[int] = []
-    after: list[int] = []
-    stop = threading.Event()
-
-    def ask(device: PuppetDevice) -> None:
-        while not stop.is_set():
-            answer = device.checkin()
-            if answer.status_code == 200 and answer.json().get("order") == "switch":
-                (after if stop.is_set() else cleared).append(answer.json()["clearance"]["number"])
-
-    threads = [threading.Thread(target=ask, args=(device,)) for device in fleet]
-    for thread in threads:
-        thread.start()
-    time.sleep(0.05)
-    number = service.herald.rollouts.halt(rollout_id, "stop it now").halt_number
-    time.sleep(0.5)
-    stop.set()
-    for thread in threads:
-        thread.join()
-    assert cleared, "some came before"
-    assert number is not None and all(one < number for one in some(cleared + after))
 
 
 # Rollback ----------------------------------------------------------------------------------------------------------

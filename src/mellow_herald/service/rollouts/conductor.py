@@ -406,6 +406,8 @@ class Conductor:
         while done != 0:
             now = self._context.clock.now()
             async with self._context.engine.begin() as connection:
+                # Under the gate: it may be resumed at this moment, and what is queued anew is not the halt's.
+                await share_gates(connection, [rollout_id])
                 if not await try_take(connection, Lock.CONDUCTOR, rollout_id):
                     return
                 states = await rollouts.rollout_states(connection, {rollout_id})
