@@ -7,7 +7,7 @@ CONSOLE_FILES := src/mellow_herald/service/console_files/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
 ARGS ?=
 
-.PHONY: setup demo test coverage bench console check clean types client lock
+.PHONY: setup demo test coverage bench faults fuzz console check clean types client lock
 
 setup: $(STAMPS)/system $(STAMPS)/python $(CONSOLE_FILES)
 
@@ -24,6 +24,10 @@ coverage: setup
 
 bench: setup
 	$(BIN)/python -m bench $(ARGS)
+
+# The table fault x seed x invariant: twenty seeds of each fault, three of what takes long; an hour and a half.
+faults: setup
+	$(BIN)/python -m tests.faults $(ARGS)
 
 console: $(CONSOLE_FILES)
 

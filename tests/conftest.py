@@ -9,6 +9,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from tests.harness.database import Databases
+from tests.harness.processes import open_folder
 from tests.harness.service import RunningService
 
 # What tests write is kept in memory, where there is room: a database is copied thirty times faster there, and nothing
@@ -36,6 +37,13 @@ def database_url(databases: Databases) -> Iterator[str]:
     url = databases.fresh()
     yield url
     databases.drop(url)
+
+
+@pytest.fixture
+def folder() -> Iterator[Path]:
+    """A folder that the user postgres can enter."""
+    with open_folder() as made:
+        yield made
 
 
 @pytest.fixture

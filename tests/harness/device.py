@@ -22,6 +22,10 @@ class PuppetDevice:
         self.boots, self.seq = 1, 0
         self.order: dict[str, Any] = {}
 
+    def move_to(self, url: str) -> None:
+        """Its service is found somewhere else from now on."""
+        self._http.base_url = f"{url}/device/v1"
+
     def enrol(self, code: str, nonce: str | None = None, **more: Any) -> httpx.Response:
         """The first call; keeps the token if it is given one."""
         said = {

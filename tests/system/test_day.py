@@ -11,10 +11,9 @@ from mellow_herald.demo import scenario
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.wire.plan import PlanDocument
+from tests.harness.flight import DEVICES, OTHERS, Flight, until
 from tests.harness.some import some
-from tests.system.test_flight import DEVICES, OTHERS, Flight, folder, until
 
-__all__ = ["folder"]
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 HURT = "hw_rev = 2"
 

@@ -11,10 +11,9 @@ import pytest
 
 from mellow_herald.client import Herald
 from tests.harness.crowd import NEW, OLD, Crowd, Member, plan, prepare
+from tests.harness.flight import Flight, until
 from tests.harness.some import some
-from tests.system.test_flight import Flight, folder, until
 
-__all__ = ["folder"]
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 DEVICES = int(os.environ.get("HERALD_TEST_CROWD", "1000"))
 WORKERS, AT_RISK = 3, 120

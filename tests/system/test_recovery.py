@@ -15,8 +15,7 @@ from sqlalchemy import text
 from mellow_herald.client import Herald, HeraldError
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import make_engine
-from tests.system.test_flight import Flight, until
-from tests.system.test_flight import folder as folder  # the fixture
+from tests.harness.flight import Flight, until
 
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("faults")]
 

@@ -25,9 +25,8 @@ from mellow_herald.store.database import make_engine
 from mellow_herald.store.tables import AttemptEvent
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import RolloutOut
-from tests.system.test_flight import Flight, folder
+from tests.harness.flight import Flight
 
-__all__ = ["folder"]
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 DEVICES = int(os.environ.get("HERALD_TEST_DEVICES", "60"))
 WORKERS = 3

@@ -22,9 +22,8 @@ from mellow_herald.core.checks import Allowed
 from mellow_herald.core.keys import KeyStatus, SigningKey, private_to_pem, raw_public, sign_key_list
 from mellow_herald.wire.board import BoardIn
 from tests.harness.build import build_firmware
-from tests.system.test_flight import HERALD, Flight, folder, until
+from tests.harness.flight import HERALD, Flight, until
 
-__all__ = ["folder"]
 pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
 ROOT, KEY = Ed25519PrivateKey.generate(), Ed25519PrivateKey.generate()
 LARGE = 96 * 1024 * 1024

@@ -57,6 +57,27 @@ watch(
   { deep: true },
 )
 
+const exported = (format: 'csv' | 'jsonl') =>
+  `/api/v1/journal/export?${new URLSearchParams({ format, ...Object.fromEntries(Object.entries(query.value).map(([name, value]) => [name, String(value)])) })}`
+
+// What the service found when it computed every hash anew.
+const verdict = ref<{ good: boolean; text: string } | null>(null)
+const verifying = ref(false)
+async function verify() {
+  verifying.value = true
+  try {
+    const check = await told(api.GET('/api/v1/journal/check'))
+    verdict.value =
+      check.broken === null
+        ? { good: true, text: `All ${check.links} links follow each other; note the last to prove it later: ${check.links}:${check.hash}` }
+        : { good: false, text: `Link ${check.broken} does not follow from the one before: an entry was changed, left out or added after it was written.` }
+  } catch (error) {
+    verdict.value = { good: false, text: (error as Error).message }
+  } finally {
+    verifying.value = false
+  }
+}
+
 async function more() {
   const page = await told(api.GET('/api/v1/journal', { params: { query: { ...query.value, limit: 100, after: Number(next.value) } } }))
   entries.value.push(...page.items)
@@ -69,7 +90,11 @@ async function more() {
     <div class="row mb-3">
       <h1>Journal</h1>
       <v-checkbox v-model="wanted.enrolments" label="with devices that enrolled" density="compact" hide-details class="push" />
+      <v-btn variant="outlined" :loading="verifying" @click="verify">Verify</v-btn>
+      <v-btn variant="outlined" :href="exported('csv')" download>Export CSV</v-btn>
+      <v-btn variant="outlined" :href="exported('jsonl')" download>Export JSON Lines</v-btn>
     </div>
+    <v-alert v-if="verdict" :type="verdict.good ? 'success' : 'error'" class="mb-3" closable role="status" @click:close="verdict = null">{{ verdict.text }}</v-alert>
     <form class="filters mb-3" role="search" aria-label="Filter the journal" @submit.prevent="reload">
       <v-text-field
         v-for="name in TEXTS"

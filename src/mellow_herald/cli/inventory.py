@@ -33,7 +33,7 @@ def import_(
 
     if not file.is_file():
         raise Refused("no-file", f"{file} is not there.")
-    written = _format(file)
+    written = format_of(file)
     with connect() as herald:
         if check or not yes:
             report = _send(herald, file, written, check=True)
@@ -178,7 +178,8 @@ def settle(
     print(f"{serial}: settled.")
 
 
-def _format(file: Path) -> "Format":
+def format_of(file: Path) -> "Format":
+    """How a file is written, by its name; ``Refused`` if that says nothing."""
     from mellow_herald.core.inventory import Format
     from mellow_herald.core.refusal import Refused
 

@@ -5,6 +5,7 @@ import sys
 import typer
 
 from mellow_herald.cli import (
+    backup,
     board,
     code,
     demo,
@@ -35,15 +36,31 @@ app = typer.Typer(
     rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-for noun in (key, board, nameplate, image, release, code, device, selection, rollout, person, token, webhook, sim):
+for noun in (
+    key,
+    board,
+    nameplate,
+    image,
+    release,
+    code,
+    device,
+    selection,
+    rollout,
+    person,
+    token,
+    webhook,
+    journal,
+    sim,
+):
     app.add_typer(noun.app)
 assert installing.app is inventory.app is device.app  # their commands stand under `herald device`
 app.command("serve")(serve.serve)
+app.command("backup")(backup.backup)
+app.command("restore")(backup.restore)
 app.command("demo")(demo.demo)
 app.command("doctor")(doctor.doctor)
 app.command("sign-in")(person.sign_in)
 app.command("whoami")(person.whoami)
-app.command("journal")(journal.journal)
 
 
 def main() -> None:

@@ -30,8 +30,9 @@ def console(*, error: bool = False) -> Any:
 
 
 @contextmanager
-def byte_progress(what: str, total: int, *, quiet: bool = False) -> Iterator[Callable[[int], None]]:
-    """A progress bar of bytes on standard error while the block runs; nothing where that is no terminal."""
+def byte_progress(what: str, total: int, *, quiet: bool = False) -> Iterator[Callable[..., None]]:
+    """A progress bar of bytes on standard error while the block runs; nothing where that is no terminal. It is moved by
+    how many are done, and, where that shows only on the way, how many there are."""
     from rich.console import Console
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn, TransferSpeedColumn
 
@@ -39,7 +40,7 @@ def byte_progress(what: str, total: int, *, quiet: bool = False) -> Iterator[Cal
     silent = quiet or not sys.stderr.isatty()
     with Progress(*columns, console=Console(stderr=True), transient=True, disable=silent) as bar:
         task = bar.add_task(what, total=total)
-        yield lambda done: bar.update(task, completed=done)
+        yield lambda done, known=None: bar.update(task, completed=done, total=known)
 
 
 def print_json(value: Any) -> None:

@@ -21,7 +21,11 @@ def serve(
     port: Annotated[int, typer.Option("--port", min=0, max=65535, help="The port to serve at.")] = 8410,
     database_url: Annotated[
         str | None,
-        typer.Option("--database-url", help="Use this PostgreSQL (postgresql+asyncpg://…), not one of our own."),
+        typer.Option(
+            "--database-url",
+            envvar="HERALD_DATABASE_URL",
+            help="Use this PostgreSQL (postgresql://…), not one of our own.",
+        ),
     ] = None,
     time_scale: Annotated[float, typer.Option("--time-scale", min=0.1, help="Service seconds per real second.")] = 1.0,
     workers: Annotated[int, typer.Option("--workers", min=1, max=64, help="Serve with so many processes.")] = 1,
@@ -61,7 +65,8 @@ def serve(
     from mellow_herald.service.webhooks.guard import read_networks
     from mellow_herald.store.clock import OtherScaleError
     from mellow_herald.store.cluster import ClusterError
-    from mellow_herald.store.database import NewerSchemaError
+    from mellow_herald.store.database import NewerSchemaError, read_url
+    from mellow_herald.store.trouble import ERRORS as DATABASE_ERRORS
 
     try:
         read_networks(webhook_allow)
@@ -72,7 +77,7 @@ def serve(
         host=host,
         port=port,
         # A worker is told by its environment, where a password in the address is not seen in a list of processes.
-        database_url=database_url or os.environ.get("HERALD_WORKER_DATABASE_URL"),
+        database_url=read_url(database_url) if database_url else os.environ.get("HERALD_WORKER_DATABASE_URL"),
         time_scale=time_scale,
         upload_limit=upload_limit,
         workers=workers,
@@ -82,6 +87,9 @@ def serve(
     )
     try:
         run(settings, lambda line: print(line, flush=True))
+    except DATABASE_ERRORS as error:
+        said = str(error).partition("\n")[0]
+        raise Refused("no-database", f"cannot serve: the database does not answer ({said}).") from None
     except (PortTakenError, TakenError, ClusterError, NewerSchemaError, OtherScaleError) as error:
         raise Refused("cannot-serve", f"cannot serve: {error}") from None
     except DatabaseGoneError as error:

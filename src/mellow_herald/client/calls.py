@@ -8,9 +8,10 @@ from typing import Any, Generic, TypeVar
 from pydantic import BaseModel, TypeAdapter
 
 from mellow_herald.core.checks import Allowed
+from mellow_herald.core.inventory import Format
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.check import CheckAsk, CheckOut
-from mellow_herald.wire.event import Event, Health, JournalEntry, Overview, PresenceSample
+from mellow_herald.wire.event import Event, Health, JournalCheck, JournalEntry, Overview, PresenceSample
 from mellow_herald.wire.fleet import (
     CodeIn,
     CodeOut,
@@ -331,6 +332,17 @@ def drop_selection(name: str) -> Call[None]:
 def show_journal(limit: int, after: str | None, **wanted: Any) -> Call[Page[JournalEntry]]:
     """A page of the journal; ``wanted`` are the query parameters that pick entries."""
     return get("reading the journal", f"{API}/journal", Page[JournalEntry], limit=limit, after=after, **wanted)
+
+
+def export_journal(written: Format, **wanted: Any) -> Call[bytes]:
+    """The journal, oldest first; the answer is streamed."""
+    params = {"format": written.value, **{name: value for name, value in wanted.items() if value is not None}}
+    return Call("exporting the journal", "GET", f"{API}/journal/export", bytes, params, repeatable=True)
+
+
+def check_journal() -> Call[JournalCheck]:
+    """Whether the journal's hashes follow each other."""
+    return get("checking the journal", f"{API}/journal/check", JournalCheck)
 
 
 def presence(board: str | None) -> Call[list[PresenceSample]]:

@@ -99,8 +99,7 @@ def create_app(context: Context) -> FastAPI:
         try:
             yield
         finally:
-            context.signals.stop()
-            context.waiting.stop()
+            context.let_go()
             for task in tasks:
                 task.cancel()
             await asyncio.gather(*tasks, return_exceptions=True)

@@ -34,6 +34,11 @@ class Context:
     unhealthy: set[str] = field(default_factory=set)
     previews: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(PREVIEWS_AT_ONCE))
 
+    def let_go(self) -> None:
+        """Ends what is held open for people and devices: this process stops."""
+        self.signals.stop()
+        self.waiting.stop()
+
     def through(self, engine: AsyncEngine) -> "Context":
         """The same for another kind of caller, which has connections of its own."""
         return replace(self, engine=engine)

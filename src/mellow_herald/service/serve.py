@@ -17,6 +17,7 @@ from fastapi import FastAPI
 
 from mellow_herald.core.visible import visible
 from mellow_herald.service.app import create_app, open_context
+from mellow_herald.service.backup.restoring import refuse_half_restored
 from mellow_herald.service.cluster_keeper import ClusterKeeper
 from mellow_herald.service.connections import Connection, keep_looking, make_room
 from mellow_herald.service.holding import hold_folder, hold_port
@@ -66,6 +67,7 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
     mark = hold_port(settings.port)
     listener = take_port(settings.host, settings.port)
     folder = hold_folder(settings.data_dir)
+    refuse_half_restored(settings.data_dir)
     cluster = keeper = None
     try:
         url = settings.database_url
@@ -114,7 +116,7 @@ async def _serve(settings: Settings, url: str, listener: socket.socket) -> None:
     gc.collect()
     gc.freeze()
     make_room(settings.trusted_proxy)
-    server = _Server(config, on_stop=context.signals.stop)
+    server = _Server(config, on_stop=context.let_go)
     looking = asyncio.create_task(keep_looking(server.server_state.connections))
     try:
         await server.serve(sockets=[listener])
@@ -139,7 +141,8 @@ def server_config(settings: Settings, app: FastAPI) -> uvicorn.Config:
 
 
 class _Server(uvicorn.Server):
-    """Tells event streams to end as soon as a stop is asked for, so that they do not hold it up."""
+    """Tells event streams, and check-ins that are held open, to end as soon as a stop is asked for: they would hold it
+    up, and those that are cut off at last would be answered 500."""
 
     def __init__(self, config: uvicorn.Config, on_stop: Callable[[], None]) -> None:
         super().__init__(config)

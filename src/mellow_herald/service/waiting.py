@@ -31,6 +31,7 @@ class Waiting:
     def __init__(self) -> None:
         self._words: dict[int, asyncio.Event] = {}
         self._superseded: set[asyncio.Event] = set()
+        self._over = False
 
     @property
     def count(self) -> int:
@@ -45,6 +46,8 @@ class Waiting:
             self._superseded.add(older)
             older.set()
         word = self._words[device_id] = asyncio.Event()
+        if self._over:
+            self._let_go(word)
         try:
             yield word
         finally:
@@ -67,7 +70,11 @@ class Waiting:
                     self._words[device_id].set()
 
     def stop(self) -> None:
-        """Lets all of them go."""
+        """Lets all of them go, and holds nobody any more."""
+        self._over = True
         for word in self._words.values():
-            self._superseded.add(word)
-            word.set()
+            self._let_go(word)
+
+    def _let_go(self, word: asyncio.Event) -> None:
+        self._superseded.add(word)
+        word.set()

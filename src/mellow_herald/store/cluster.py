@@ -89,6 +89,11 @@ class Cluster:
             self._launch(binaries, self._port)
         self._create_database(binaries)
 
+    def attach(self) -> bool:
+        """Finds the server that somebody else started on this folder; tells whether there is one."""
+        self._port = self._running_port()
+        return self._port is not None
+
     @property
     def runs(self) -> bool:
         """Whether the server's process is there."""
@@ -115,6 +120,11 @@ class Cluster:
         if self._process is not None:
             self._process.wait(timeout=5)
         self._process = None
+
+    def remove(self) -> None:
+        """Stops the server and deletes all that it kept."""
+        self.stop()
+        shutil.rmtree(self.folder, ignore_errors=True)
 
     def kill(self) -> None:
         """``kill -9`` for fault tests: the postmaster and what it started."""

@@ -5,15 +5,15 @@ that commits late. The sealer numbers only rows it can see, that is committed on
 from the last sealed number misses nothing.
 """
 
-from collections.abc import Sequence
+from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Text, and_, bindparam, func, insert, or_, select, text, update
+from sqlalchemy import Select, Text, and_, bindparam, func, insert, or_, select, text, update
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine
 
-from mellow_herald.core.journal import GENESIS, link_hash
+from mellow_herald.core.journal import GENESIS, covered, link_hash
 from mellow_herald.store.database import as_rows, fetch_all, notify
 from mellow_herald.store.gate import Lock, take, try_take
 from mellow_herald.store.rows import StoredEntry, StoredEvent
@@ -120,9 +120,7 @@ async def _seal_journal(connection: AsyncConnection) -> int:
     rows = await fetch_all(connection, fresh, StoredEntry)
     if not rows:
         return 0
-    newest = select(JournalRow.link, JournalRow.hash).where(JournalRow.link.is_not(None))
-    last = (await connection.execute(newest.order_by(JournalRow.link.desc()).limit(1))).first()
-    link, previous = (last.link, last.hash) if last else (0, GENESIS)
+    link, previous = await last_link(connection)
     sealed = []
     for row in rows:
         link += 1
@@ -133,10 +131,24 @@ async def _seal_journal(connection: AsyncConnection) -> int:
     return len(sealed)
 
 
+async def last_link(connection: AsyncConnection) -> tuple[int, str]:
+    """Number and hash of the journal's newest link; 0 and the chain's beginning if there is none."""
+    newest = select(JournalRow.link, JournalRow.hash).where(JournalRow.link.is_not(None))
+    last = (await connection.execute(newest.order_by(JournalRow.link.desc()).limit(1))).first()
+    return (last.link, last.hash) if last else (0, GENESIS)
+
+
+async def read_chain(connection: AsyncConnection) -> AsyncIterator[tuple[int, str, dict[str, Any]]]:
+    """Number, hash and content of every link of the journal, in order."""
+    async for rows in each_entry(connection, JournalFilter()):
+        for row in rows:
+            assert row["link"] is not None and row["hash"] is not None
+            yield row["link"], row["hash"], content(row)
+
+
 def content(row: StoredEntry) -> dict[str, Any]:
     """What the hash of a journal entry covers."""
-    fields = {name: row[name] for name in ("who", "what", "subject", "why", "data")}
-    return {**fields, "at": row["at"].astimezone(UTC).isoformat()}
+    return covered(row["who"], row["what"], row["subject"], row["why"], row["data"], row["at"])
 
 
 async def read_feed(
@@ -199,9 +211,24 @@ async def read_journal(
     connection: AsyncConnection, wanted: JournalFilter = JournalFilter(), *, before: int | None = None, limit: int = 100
 ) -> list[StoredEntry]:
     """Sealed journal entries, newest first."""
-    statement = select(JournalRow).where(JournalRow.link.is_not(None)).order_by(JournalRow.link.desc()).limit(limit)
+    statement = _picked(wanted).order_by(JournalRow.link.desc()).limit(limit)
     if before is not None:
         statement = statement.where(JournalRow.link < before)
+    return await fetch_all(connection, statement, StoredEntry)
+
+
+async def each_entry(connection: AsyncConnection, wanted: JournalFilter) -> AsyncIterator[list[StoredEntry]]:
+    """Sealed journal entries, oldest first, so many at a time."""
+    after = 0
+    while rows := await fetch_all(
+        connection, _picked(wanted).where(JournalRow.link > after).order_by(JournalRow.link).limit(SLICE), StoredEntry
+    ):
+        yield rows
+        after = rows[-1]["link"] or after
+
+
+def _picked(wanted: JournalFilter) -> Select[JournalRow]:
+    statement = select(JournalRow).where(JournalRow.link.is_not(None))
     if wanted.who is not None:
         statement = statement.where(JournalRow.who == wanted.who)
     for column, words in ((JournalRow.what, wanted.what), (JournalRow.subject, wanted.subject)):
@@ -216,4 +243,4 @@ async def read_journal(
         statement = statement.where(JournalRow.at < wanted.until)
     if wanted.decisions:
         statement = statement.where(JournalRow.what.not_in(ENROLMENTS))
-    return await fetch_all(connection, statement, StoredEntry)
+    return statement

@@ -34,6 +34,15 @@ class JournalEntry(Shown):
     hash: str
 
 
+class JournalCheck(Shown):
+    """Whether the journal is what it was when it was written: how many links follow each other, the hash of the last
+    one that does, and the number of the first that does not (None: all do)."""
+
+    links: int
+    hash: str
+    broken: int | None
+
+
 class VersionCount(Shown):
     """How many devices run a version on a board and line."""
 

@@ -29,8 +29,9 @@ from mellow_herald.client.transport import (
     pause_before,
     streamed,
 )
+from mellow_herald.core.inventory import Format
 from mellow_herald.wire.board import BoardIn, BoardOut
-from mellow_herald.wire.event import Event, Health, JournalEntry, Overview, PresenceSample
+from mellow_herald.wire.event import Event, Health, JournalCheck, JournalEntry, Overview, PresenceSample
 from mellow_herald.wire.fleet import (
     CodeIn,
     CodeOut,
@@ -349,6 +350,20 @@ class Selections:
         self._herald.send(calls.drop_selection(name))
 
 
+def _picked(
+    by: str | None,
+    what: str | None,
+    subject: str | None,
+    text: str | None,
+    since: datetime | None,
+    until: datetime | None,
+    decisions: bool,
+) -> dict[str, Any]:
+    """The query that picks entries of the journal."""
+    times = {"since": since and since.isoformat(), "until": until and until.isoformat()}
+    return {"by": by, "what": what, "subject": subject, "text": text, "decisions": decisions or None, **times}
+
+
 class Journal:
     """The journal."""
 
@@ -370,6 +385,25 @@ class Journal:
     ) -> Page[JournalEntry]:
         """A page of the journal, newest first: ``by`` whom, words within ``what`` and ``subject`` or anywhere
         (``text``), between two times; ``decisions`` leaves out that devices enrolled."""
-        times = {"since": since and since.isoformat(), "until": until and until.isoformat()}
-        picked = {"by": by, "what": what, "subject": subject, "text": text, "decisions": decisions or None, **times}
+        picked = _picked(by, what, subject, text, since, until, decisions)
         return self._herald.send(calls.show_journal(limit, after, **picked))
+
+    def export(
+        self,
+        *,
+        written: Format = Format.JSONL,
+        by: str | None = None,
+        what: str | None = None,
+        subject: str | None = None,
+        text: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+        decisions: bool = False,
+    ) -> Iterator[bytes]:
+        """The journal as CSV or JSON Lines, oldest first, piece by piece; picked as in ``list``."""
+        picked = _picked(by, what, subject, text, since, until, decisions)
+        return self._herald.download(calls.export_journal(written, **picked))
+
+    def check(self) -> JournalCheck:
+        """Whether the service finds its journal to be what it was when it was written."""
+        return self._herald.send(calls.check_journal())

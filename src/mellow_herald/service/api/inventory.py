@@ -8,20 +8,18 @@ from fastapi.responses import StreamingResponse
 
 from mellow_herald.core.inventory import Format, write_csv
 from mellow_herald.core.selector.tree import FACTS
+from mellow_herald.service.api.exports import MEDIA, STREAMED, TEXT, streamed
 from mellow_herald.service.api.fleet import selected
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.fleet import inventory
 from mellow_herald.service.people.callers import Anyone, Operator
-from mellow_herald.service.problems import Responses, problems
+from mellow_herald.service.problems import problems
 from mellow_herald.store import inventory as store
 from mellow_herald.store import selector_terms
 from mellow_herald.wire.inventory import FactName, FactValue, ImportReport, Visit
 
 router = APIRouter(tags=["fleet"])
 Where = Annotated[str | None, Query(description="A selector, or @ and the name of a selection.")]
-MEDIA = {Format.CSV: "text/csv", Format.JSONL: "application/jsonl"}
-TEXT = {"schema": {"type": "string"}}
-STREAMED: Responses = {200: {"description": "One device a line.", "content": dict.fromkeys(MEDIA.values(), TEXT)}}
 BODY = {"requestBody": {"required": True, "content": dict.fromkeys(MEDIA.values(), TEXT)}}
 
 
@@ -48,7 +46,7 @@ async def export_devices(
     """All devices of a selector with labels and what they run; what is exported can be imported again."""
     async with context.engine.connect() as connection:
         node = await selected(connection, where)
-    return _streamed(inventory.export_devices(context, node, written), written, "devices")
+    return streamed(inventory.export_devices(context, node, written), written, "devices")
 
 
 @router.get("/visits", responses=problems())
@@ -83,7 +81,7 @@ async def visit_list(who: Anyone, context: Ctx, where: Where = None) -> Streamin
         ]
         yield write_csv([columns, *rows])
 
-    return _streamed(lines(), Format.CSV, "visits")
+    return streamed(lines(), Format.CSV, "visits")
 
 
 @router.get("/facts", responses=problems())
@@ -103,8 +101,3 @@ async def list_values(name: str, who: Anyone, context: Ctx) -> list[FactValue]:
     async with context.engine.connect() as connection:
         found = await selector_terms.values(connection, name, context.clock.now())
     return [FactValue(value=value, devices=count) for value, count in found]
-
-
-def _streamed(lines: AsyncIterator[str], written: Format, name: str) -> StreamingResponse:
-    headers = {"content-disposition": f'attachment; filename="{name}.{written.value}"', "cache-control": "no-store"}
-    return StreamingResponse(lines, media_type=MEDIA[written], headers=headers)

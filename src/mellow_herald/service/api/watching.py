@@ -1,13 +1,18 @@
 """Events, the journal and the overview."""
 
+import json
+from collections.abc import AsyncIterator
 from datetime import UTC, datetime
 from typing import Annotated, Literal, get_args
 
-from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi import APIRouter, Depends, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 from pydantic import StringConstraints
 
+from mellow_herald.core.inventory import Format, write_csv
+from mellow_herald.core.journal import Chain
 from mellow_herald.core.limits import LARGEST_INTEGER
+from mellow_herald.service.api.exports import STREAMED, streamed
 from mellow_herald.service.api.pages import link_next
 from mellow_herald.service.api.parameters import Ctx, IdCursor
 from mellow_herald.service.feed import as_event, stream
@@ -15,9 +20,9 @@ from mellow_herald.service.fleet import attention
 from mellow_herald.service.people.callers import Anyone
 from mellow_herald.service.problems import ProblemError, Responses, problems
 from mellow_herald.store import lineage
-from mellow_herald.store.feed import JournalFilter, read_journal, seal
+from mellow_herald.store.feed import JournalFilter, each_entry, read_chain, read_journal, seal
 from mellow_herald.store.feed import latest_events as read_latest
-from mellow_herald.wire.event import Event, JournalEntry, Overview, PresenceSample
+from mellow_herald.wire.event import Event, JournalCheck, JournalEntry, Overview, PresenceSample
 from mellow_herald.wire.model import AnyTime, Name, Page
 
 EventKind = Literal["attempt", "rollout", "device", "release", "admission", "board", "keys", "health"]
@@ -61,14 +66,7 @@ async def latest_events(
     return [as_event(row) for row in rows]
 
 
-@router.get("/journal", responses=problems())
-async def show_journal(
-    who: Anyone,
-    context: Ctx,
-    request: Request,
-    response: Response,
-    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
-    after: IdCursor = None,
+def _wanted(
     by: Annotated[Words, Query(description="Who did it.")] = None,
     what: Annotated[Words, Query(description="Words within what was done.")] = None,
     subject: Annotated[Words, Query(description="Words within what it was done to.")] = None,
@@ -76,9 +74,24 @@ async def show_journal(
     since: Annotated[AnyTime | None, Query(description="From this time on.")] = None,
     until: Annotated[AnyTime | None, Query(description="Before this time.")] = None,
     decisions: Annotated[bool, Query(description="Without devices that enrolled.")] = False,
+) -> JournalFilter:
+    return JournalFilter(by, what, subject, text, _utc(since), _utc(until), decisions)
+
+
+Wanted = Annotated[JournalFilter, Depends(_wanted)]
+
+
+@router.get("/journal", responses=problems())
+async def show_journal(
+    who: Anyone,
+    context: Ctx,
+    request: Request,
+    response: Response,
+    wanted: Wanted,
+    limit: Annotated[int, Query(ge=1, le=1000)] = 100,
+    after: IdCursor = None,
 ) -> Page[JournalEntry]:
     """Who or what decided what, when and why; newest first. Times without a zone are UTC."""
-    wanted = JournalFilter(by, what, subject, text, _utc(since), _utc(until), decisions)
     # Whoever did something and looks here finds it, though the feed may not have come by yet.
     await seal(context.engine, wait=True)
     async with context.engine.connect() as connection:
@@ -87,6 +100,46 @@ async def show_journal(
     cursor = str(items[-1].link) if len(rows) > limit else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor)
+
+
+@router.get("/journal/export", responses={**problems(), **STREAMED}, response_class=StreamingResponse)
+async def export_journal(
+    who: Anyone, context: Ctx, wanted: Wanted, written: Annotated[Format, Query(alias="format")] = Format.CSV
+) -> StreamingResponse:
+    """The same, oldest first and all of it. JSON Lines without a filter can be verified anywhere, by anybody."""
+    await seal(context.engine, wait=True)
+
+    async def lines() -> AsyncIterator[str]:
+        if written is Format.CSV:
+            yield write_csv([tuple(JournalEntry.model_fields)])
+        async with context.engine.connect() as connection:
+            async for rows in each_entry(connection, wanted):
+                entries = [JournalEntry.model_validate(dict(row)) for row in rows]
+                if written is Format.CSV:
+                    yield write_csv([_cell(value) for value in dict(one).values()] for one in entries)
+                else:
+                    yield "".join(one.model_dump_json() + "\n" for one in entries)
+
+    return streamed(lines(), written, "journal")
+
+
+def _cell(value: object) -> object:
+    if isinstance(value, datetime):
+        return value.isoformat()
+    return json.dumps(value, ensure_ascii=False) if isinstance(value, dict) else value
+
+
+@router.get("/journal/check", responses=problems())
+async def check_journal(who: Anyone, context: Ctx) -> JournalCheck:
+    """Computes every hash of the journal anew. A journal that was changed after it was written has a first link that
+    does not follow from the one before."""
+    await seal(context.engine, wait=True)
+    chain = Chain()
+    async with context.engine.connect() as connection:
+        async for link, hashed, entry in read_chain(connection):
+            if not chain.follows(link, hashed, entry):
+                return JournalCheck(links=chain.link, hash=chain.hash, broken=link)
+    return JournalCheck(links=chain.link, hash=chain.hash, broken=None)
 
 
 def _utc(at: datetime | None) -> datetime | None:

@@ -92,7 +92,8 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
         }
         if asked.gateway is not None:
             values["gateway"] = asked.gateway
-        generation = 1 if enrolled is None else enrolled["generation"] + 1
+        first = context.memory.first_generation
+        generation = first if enrolled is None else max(first, enrolled["generation"] + 1)
         if enrolled is not None:
             # What engineers wrote on it stays; its old token ends with the generation.
             labels = {**enrolled["labels"], **code["labels"]}

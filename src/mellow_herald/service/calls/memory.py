@@ -90,6 +90,12 @@ class Memory:
         key_id = max(self.mac_keys)
         return make_token(DeviceToken(device_id, generation, key_id), self.mac_keys[key_id])
 
+    @property
+    def first_generation(self) -> int:
+        """With which generation tokens begin: each restore adds a MAC key and begins another thousand, so that none is
+        given out that a device may have had after the backup."""
+        return (max(self.mac_keys) - 1) * 1000 + 1
+
     def nothing_new(self, device_id: int, checkin: CheckinIn, at: datetime) -> Remembered | None:
         """What is remembered of the device, if its check-in brings nothing new; then its pulse is noted, too."""
         remembered = self._checkins.get(device_id)

@@ -1,0 +1,120 @@
+"""Service, simulated devices and client library as processes of their own, as an engineer starts them."""
+
+import os
+import subprocess
+import sys
+import time
+import tomllib
+from collections.abc import Mapping
+from contextlib import suppress
+from pathlib import Path
+
+from mellow_herald.client import Herald, HeraldError
+from mellow_herald.core.keys import KeyStatus, SigningKey, private_from_pem, raw_public, sign_key_list
+from mellow_herald.demo import scenario
+from mellow_herald.demo.scenario import Place
+from mellow_herald.wire.board import BoardIn
+from mellow_herald.wire.fleet import CodeIn
+from tests.harness.processes import free_port
+
+HERALD = [sys.executable, "-m", "mellow_herald.cli.main"]
+DEVICES, SPEED = 12, int(os.environ.get("HERALD_TEST_SPEED", "40"))
+
+
+class Flight:
+    """The processes of one flight: ``devices`` scales and the other ``OTHERS``, ``speed`` seconds a second; what is in
+    ``environment`` is the service's alone."""
+
+    def __init__(
+        self, folder: Path, devices: int = DEVICES, speed: int = SPEED, environment: Mapping[str, str] | None = None
+    ) -> None:
+        self.folder, self.port = folder, free_port()
+        self.devices, self.speed, self.environment = devices, speed, dict(environment or {})
+        self.data = folder / "data"
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.place = Place(folder / "demo")
+        self.processes: list[subprocess.Popen[bytes]] = []
+
+    @property
+    def device_url(self) -> str:
+        """Where devices find the service."""
+        return self.url
+
+    def start(self, *arguments: str) -> subprocess.Popen[bytes]:
+        own = self.environment if arguments[0] == "serve" else {}
+        environment = {**os.environ, "HERALD_ADMIN_PASSWORD": "only-for-tests", **own}
+        log = (self.folder / f"{arguments[0]}.log").open("ab")
+        command = [*HERALD, *arguments]
+        process = subprocess.Popen(command, env=environment, stdout=log, stderr=log, start_new_session=True)
+        self.processes.append(process)
+        return process
+
+    def serve(self, *more: str) -> subprocess.Popen[bytes]:
+        where = ["--data-dir", str(self.data), "--port", str(self.port)]
+        process = self.start("serve", *where, "--time-scale", str(self.speed), *more)
+        # Three workers, a new cluster and a first compilation of everything, beside other tests: that takes its time.
+        deadline = time.monotonic() + 120
+        with Herald(self.url) as herald:
+            while time.monotonic() < deadline:
+                assert process.poll() is None, (self.folder / "serve.log").read_text()
+                with suppress(HeraldError):
+                    herald.ready()
+                    return process
+                time.sleep(0.1)
+        raise AssertionError("the service did not get ready")
+
+    def signed_in(self) -> Herald:
+        with Herald(self.url) as herald:
+            herald.people.sign_in("admin", "only-for-tests")
+            token = herald.people.make_token().token
+        return Herald(self.url, token=token)
+
+    def prepare(self, herald: Herald, versions: tuple[str, ...] = (scenario.OLD, scenario.FIXED)) -> None:
+        """Keys, board, releases and a code, by the client library."""
+        place = self.place
+        scenario.write_files(place, seed=3, devices=self.devices)
+        for path in (place.root_key, place.signing_key):
+            subprocess.run([*HERALD, "key", "new", str(path)], check=True, capture_output=True)
+        root, key = (private_from_pem(path.read_bytes()) for path in (place.root_key, place.signing_key))
+        signed = sign_key_list(root, 1, [SigningKey(raw_public(key), KeyStatus.ACTIVE)])
+        place.key_list.write_bytes(signed)
+        herald.keys.publish(raw_public(root), signed)
+        codes = {}
+        for path in (place.board, *place.other_boards):
+            board = BoardIn.model_validate(tomllib.loads(path.read_text()))
+            herald.boards.add(board)
+            asked = CodeIn(board=board.name, line=board.lines[0], uses=self.devices + OTHERS)
+            codes[board.name] = herald.codes.make(asked).code or ""
+        for version in versions:
+            herald.releases.publish(place.firmware(version), key=key)
+        scenario.write_scenario(place, codes, self.devices, seed=3, calm=True)
+
+    def fly(self) -> subprocess.Popen[bytes]:
+        where = ["--url", self.device_url, "--data-dir", str(self.place.flash)]
+        return self.start("sim", "run", str(self.place.scenario), *where)
+
+    def wait_online(self, herald: Herald, devices: int, seconds: float = 120) -> None:
+        def there() -> bool:
+            presence = herald.overview().presence
+            return presence.get("online", 0) + presence.get("late", 0) == devices + OTHERS
+
+        until(seconds, there)
+
+    def stop(self) -> None:
+        for process in reversed(self.processes):
+            if process.poll() is None:
+                process.terminate()
+        for process in self.processes:
+            process.wait(15)
+
+
+# The lab's unit, a gateway and the sensors behind it are there too.
+OTHERS = 2 + scenario.SENSORS
+SCALES = f"board = {scenario.BOARD} and serial != {scenario.LAB_UNIT}"
+
+
+def until(seconds: float, wanted: object) -> None:
+    deadline = time.monotonic() + seconds
+    while not wanted():  # type: ignore[operator]
+        assert time.monotonic() < deadline, "it did not come to pass"
+        time.sleep(0.1)
