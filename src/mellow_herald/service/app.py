@@ -11,7 +11,7 @@ from starlette.routing import Route
 
 from mellow_herald import __version__
 from mellow_herald.core.steady import SteadyTime
-from mellow_herald.service import health
+from mellow_herald.service import health, metrics
 from mellow_herald.service.answers import Answers
 from mellow_herald.service.api import (
     baselines,
@@ -37,6 +37,7 @@ from mellow_herald.service.clock import Clock, wall_time
 from mellow_herald.service.console import serve_console
 from mellow_herald.service.context import Context
 from mellow_herald.service.feed import FeedReader, keep_rights, load_boards
+from mellow_herald.service.figures import Measured
 from mellow_herald.service.fleet.baselines import keep_bringing
 from mellow_herald.service.fleet.lineage import keep_sampling
 from mellow_herald.service.people.callers import caller
@@ -140,6 +141,7 @@ def create_app(context: Context) -> FastAPI:
     for noun in nouns:
         app.include_router(noun.router, prefix=API)
     app.include_router(health.router)
+    app.include_router(metrics.router)
 
     @app.get(f"{API}/openapi.json", include_in_schema=False, dependencies=[Depends(caller)])
     async def openapi() -> dict[str, Any]:
@@ -154,8 +156,8 @@ def create_app(context: Context) -> FastAPI:
     devices = DeviceApi(calls, intake)
     app.router.routes.extend(devices.routes())
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
-    answers = Answers(app.build_middleware_stack(), context.clock)
-    app.middleware_stack = HotPaths(answers, devices.hot_paths(), context.clock)
+    answers = Measured(Answers(app.build_middleware_stack(), context.clock), context.figures)
+    app.middleware_stack = HotPaths(answers, devices.hot_paths(), context.clock, context.figures)
     return app
 
 

@@ -1,19 +1,14 @@
-"""Health and metrics."""
+"""Health."""
 
 import asyncio
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Response
-from prometheus_client import CONTENT_TYPE_LATEST, CollectorRegistry, Gauge, generate_latest
 from sqlalchemy import text
 
 from mellow_herald import __version__
-from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
 from mellow_herald.core.steady import JUMP
 from mellow_herald.service.context import Context, context_of
-from mellow_herald.service.people.callers import Anyone
-from mellow_herald.service.problems import problems
-from mellow_herald.store import fleet, rollouts
 from mellow_herald.store.database import HEALTH_S
 from mellow_herald.wire.event import Health
 
@@ -51,30 +46,3 @@ async def ready(response: Response, context: Ctx) -> Health:
         checks["images"] = f"{len(context.unhealthy)} damaged and not served; the journal names them"
     response.status_code = 503 if blocking else 200
     return Health(ok=not checks, version=__version__, checks=checks)
-
-
-@router.get(
-    "/metrics",
-    responses={**problems(), 200: {"content": {"text/plain": {"schema": {"type": "string"}}}}},
-    response_class=Response,
-)
-async def metrics(who: Anyone, context: Ctx) -> Response:
-    """Figures for Prometheus."""
-    registry = CollectorRegistry()
-    async with context.engine.connect() as connection:
-        seen = await fleet.count_presence(connection, context.clock.now(), LATE_AFTER, OFFLINE_AFTER)
-        live = await rollouts.list_rollouts(connection, live=True)
-        counts = await rollouts.count_attempts(connection, [row["id"] for row in live])
-    presence = Gauge("herald_devices", "Admitted devices by presence.", ["presence"], registry=registry)
-    for name, value in seen.items():
-        presence.labels(name).set(value)
-    states = Gauge("herald_attempts", "Attempts of live rollouts by state.", ["rollout", "state"], registry=registry)
-    for count in counts:
-        states.labels(str(count["rollout_id"]), count["state"]).inc(count["attempts"])
-    followers = Gauge("herald_feed_followers", "Open event streams of this process.", registry=registry)
-    followers.set(context.signals.followers)
-    held = Gauge("herald_checkins_held", "Check-ins held open until an order stands.", registry=registry)
-    held.set(context.waiting.count)
-    damaged = Gauge("herald_images_damaged", "Stored images that are not served.", registry=registry)
-    damaged.set(len(context.unhealthy))
-    return Response(generate_latest(registry), media_type=CONTENT_TYPE_LATEST)

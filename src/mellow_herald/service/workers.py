@@ -3,6 +3,7 @@ die."""
 
 import ctypes
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -11,7 +12,9 @@ import time
 from collections.abc import Callable
 
 import structlog
+from prometheus_client.multiprocess import mark_process_dead
 
+from mellow_herald.service.figures import FOLDER
 from mellow_herald.service.settings import Settings
 
 log = structlog.get_logger()
@@ -40,11 +43,14 @@ class Workers:
         self._settings, self._url, self._listener, self._say = settings, url, listener, say
         self._running: list[tuple[subprocess.Popen[bytes], float]] = []
         self._stopping = False
+        self._figures = settings.data_dir.absolute() / "figures"
 
     def run(self) -> None:
         """Serves until SIGINT or SIGTERM."""
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, self._stop)
+        shutil.rmtree(self._figures, ignore_errors=True)
+        self._figures.mkdir()
         try:
             self._listener.listen(1024)
             self._running = [self._start() for _ in range(self._settings.workers)]
@@ -64,6 +70,7 @@ class Workers:
             **os.environ,
             "HERALD_LISTENER_FD": str(number),
             "HERALD_WORKER_DATABASE_URL": self._url,
+            FOLDER: str(self._figures),
         }
         settings = self._settings
         command = [
@@ -95,6 +102,7 @@ class Workers:
         if process.poll() is None or self._stopping:
             return process, since
         log.warning("a worker has ended, starting another", worker=process.pid, code=process.returncode)
+        mark_process_dead(process.pid, str(self._figures))  # type: ignore[no-untyped-call]
         if time.monotonic() - since < SOON_SECONDS:
             time.sleep(PAUSE_SECONDS)
         return self._start()

@@ -71,8 +71,12 @@ class Pools:
         self.health = make_engine(url, 1, 0, HEALTH_S)
         self.work = make_engine(url, 6, 2)
 
+    def named(self) -> dict[str, AsyncEngine]:
+        """All of them, by who they are kept for."""
+        return dict(vars(self))
+
     def __iter__(self) -> Iterator[AsyncEngine]:
-        return iter((self.people, self.devices, self.feed, self.health, self.work))
+        return iter(self.named().values())
 
     async def dispose(self) -> None:
         """Closes all connections."""

@@ -131,6 +131,12 @@ async def _seal_journal(connection: AsyncConnection) -> int:
     return len(sealed)
 
 
+async def newest_entry_at(connection: AsyncConnection, what: str) -> datetime | None:
+    """When (service time) this was last written into the journal."""
+    at: datetime | None = await connection.scalar(select(func.max(JournalRow.at)).where(JournalRow.what == what))
+    return at
+
+
 async def last_link(connection: AsyncConnection) -> tuple[int, str]:
     """Number and hash of the journal's newest link; 0 and the chain's beginning if there is none."""
     newest = select(JournalRow.link, JournalRow.hash).where(JournalRow.link.is_not(None))

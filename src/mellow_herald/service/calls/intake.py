@@ -78,6 +78,8 @@ class Intake:
             await asyncio.sleep(GATHER_SECONDS)
             while len(calls) < BATCH and not self._waiting.empty():
                 calls.append(self._waiting.get_nowait())
+            self._context.figures.batch.observe(len(calls))
+            self._context.figures.queue.set(self._waiting.qsize())
             failed = await apart(calls, self._work)
             if failed:
                 self._context.memory.hour_marks = HourMarks()  # what was not written down is to be noted once more

@@ -74,9 +74,14 @@ class Memory:
         self._feed_read = time.monotonic()
 
     @property
+    def feed_age(self) -> float:
+        """Seconds since the feed was read."""
+        return time.monotonic() - self._feed_read
+
+    @property
     def usable(self) -> bool:
         """Whether the feed was read lately enough to trust what is remembered."""
-        return time.monotonic() - self._feed_read < FEED_MAY_BE_OLD
+        return self.feed_age < FEED_MAY_BE_OLD
 
     def who(self, token: str) -> int | None:
         """The device that this token belongs to, or None if the token is not (or no longer) good."""

@@ -25,6 +25,7 @@ from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.context import Context
+from mellow_herald.service.figures import HELD, Figures
 from mellow_herald.service.problems import ProblemError, fault, problem_for, too_many
 from mellow_herald.service.releases.soundness import is_sound
 from mellow_herald.service.room import Room
@@ -47,8 +48,8 @@ class HotPaths:
     """Around the whole application: takes the hot paths past the framework's own layers, which cost as much as the
     work."""
 
-    def __init__(self, app: ASGIApp, endpoints: dict[str, Endpoint], clock: Clock) -> None:
-        self._app, self._endpoints, self._clock = app, endpoints, clock
+    def __init__(self, app: ASGIApp, endpoints: dict[str, Endpoint], clock: Clock, figures: Figures) -> None:
+        self._app, self._endpoints, self._clock, self._figures = app, endpoints, clock, figures
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Serves one call."""
@@ -56,10 +57,14 @@ class HotPaths:
         if endpoint is None or scope["method"] != "POST":
             await self._app(scope, receive, send)
             return
+        began, route = time.perf_counter(), scope["path"]
         try:
             response = await endpoint(Request(scope, receive))
         except Exception as error:
-            response = fault(error, scope["path"])
+            response = fault(error, route)
+        if "preference-applied" in response.headers:
+            route += HELD
+        self._figures.note(route, response.status_code, time.perf_counter() - began)
         if response.status_code >= 400:  # the others have it: a look at all headers costs more than any one of them
             mark(response.headers, self._clock)
         await response(scope, receive, send)
@@ -127,7 +132,7 @@ class DeviceApi:
             while True:
                 word.clear()
                 order = await self._intake.checkin(device_id, message)
-                if order.order is None:
+                if order.order is None and not waiting.superseded(word):
                     await self._hold(device_id, message, order.next_checkin_s, word, deadline)
                 if order.order is not None or waiting.superseded(word) or time.monotonic() >= deadline:
                     answer = self._order(order)

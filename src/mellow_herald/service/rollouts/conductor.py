@@ -71,6 +71,7 @@ class Conductor:
         self._context = context
         self._serving_since: datetime = context.clock.now()
         self._tidied: date | None = None
+        self._turned = time.monotonic()
 
     async def run(self) -> None:
         """Works until cancelled."""
@@ -79,6 +80,7 @@ class Conductor:
             began = time.monotonic()
             try:
                 await self.turn()
+                self._turned = time.monotonic()
             except Exception as error:
                 say_trouble("a turn of the conductor failed; trying again", error)
                 await asyncio.sleep(TURN_SECONDS)
@@ -98,6 +100,7 @@ class Conductor:
     async def beat_and_write_pulses(self) -> None:
         """Notes once a second that the service serves, and writes the calls that the memory answered."""
         while True:
+            self._note_figures()
             try:
                 clock, engine = self._context.clock, self._context.engine
                 ahead = clock.steady.follow()
@@ -118,6 +121,15 @@ class Conductor:
                 self._context.memory.beat_failed = brief(error)
                 say_trouble("the beat failed; trying again", error)
             await asyncio.sleep(TURN_SECONDS)
+
+    def _note_figures(self) -> None:
+        context = self._context
+        figures = context.figures
+        figures.followers.set(context.signals.followers)
+        figures.held.set(context.waiting.count)
+        figures.feed_lag.set(context.memory.feed_age)
+        figures.turn.set(time.monotonic() - self._turned)
+        figures.note_pools(context.pools)
 
     async def _say_clock_jumped(self, ahead: timedelta) -> None:
         way = "ahead of" if ahead > timedelta() else "behind"
