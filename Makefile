@@ -7,14 +7,14 @@ CONSOLE_FILES := src/mellow_herald/service/console_files/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
 ARGS ?=
 
-.PHONY: setup demo test coverage bench faults fuzz console check clean types client lock
+.PHONY: setup demo test coverage bench faults fuzz wheel console check clean types client lock
 
 setup: $(STAMPS)/system $(STAMPS)/python $(CONSOLE_FILES)
 
 demo: setup
 	$(BIN)/herald demo $(ARGS)
 
-test: setup check
+test: setup $(STAMPS)/system-for-tests check
 	cd console && npm run --silent test
 	$(BIN)/pytest -n 3 --dist loadgroup $(ARGS)
 
@@ -30,6 +30,12 @@ faults: setup
 	$(BIN)/python -m tests.faults $(ARGS)
 
 console: $(CONSOLE_FILES)
+
+# What docs/install.md installs.
+wheel: setup
+	rm -rf build dist
+	$(BIN)/python -m build --wheel --no-isolation --outdir dist . > /dev/null
+	@ls dist
 
 check: $(STAMPS)/python $(STAMPS)/console-packages
 	$(BIN)/ruff check --quiet .
@@ -57,6 +63,11 @@ clean:
 $(STAMPS)/system: scripts/install-system
 	@mkdir -p $(STAMPS)
 	scripts/install-system
+	@touch $@
+
+$(STAMPS)/system-for-tests: scripts/install-system
+	@mkdir -p $(STAMPS)
+	scripts/install-system tests
 	@touch $@
 
 $(STAMPS)/python: requirements-dev.lock pyproject.toml

@@ -255,6 +255,21 @@ def test_a_confirmation_of_the_old_image_by_one_that_never_left_is_only_noted() 
         assert isinstance(outcome, Step) and (outcome.effect, outcome.attempt.state) == (Effect.NOTED, State.STAGED)
 
 
+@pytest.mark.parametrize("state", sorted(BEFORE_SWITCH))
+def test_after_a_restore_who_runs_the_release_may_have_been_told_to(state: State) -> None:
+    """Leave that was given after the backup is not known; it was ours all the same."""
+    restored = at(state, leave_unknown=True)
+    assert stands(step(restored, shown(Runs.TARGET))) == (State.CONFIRMED, None)
+    assert stands(step(restored, shown(Runs.TARGET, trial=True))) == (State.PROVING, None)
+    assert stands(step(restored, shown(Runs.PARTLY, trial=True))) == (State.PROVING, None)
+    assert stands(step(restored, confirmed(Runs.TARGET))) == (State.CONFIRMED, None)
+    assert stands(step(restored, shown(Runs.OTHER))) == (State.FAILED, "wrong-image")
+    assert step(restored, shown(Runs.FORMER)) == restored, "it never left, and goes on"
+    proving = step(restored, Report(State.PROVING, 6, 1))
+    assert (proving.state, proving.unasked_at) == (State.PROVING, None)
+    assert all(step(restored, one).exposed for one in (shown(Runs.TARGET), confirmed(Runs.TARGET)))
+
+
 # Reports that are older than the check-in ----------------------------------------------------------------------------
 
 

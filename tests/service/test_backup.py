@@ -85,7 +85,7 @@ def test_what_is_restored_acts_on_nothing_that_was_allowed_before(
         other.herald.rollouts.resume(rollout_id, "nothing speaks against it")
         assert cleared.checkin().json()["clearance"]["number"] > granted + 1000
         entry = next(one for one in other.herald.journal.list().items if one.what == "restored from a backup")
-        assert "1 running" in entry.why and other.herald.journal.check().broken is None
+        assert "running rollouts are held (of them: 1)" in entry.why and other.herald.journal.check().broken is None
         assert other.herald.latest_events()[0].id > events, "who follows from there misses nothing"
         images = {path.name for path in (tmp_path / "there" / "images").glob("??/*")}
         assert len(images) == 2

@@ -69,5 +69,5 @@ def test_a_folder_that_postgres_cannot_enter_is_replaced_by_one_it_can(folder: P
     closed.mkdir(mode=0o700)
     assert _reachable(folder / "postgres", account) == folder / "postgres"
     elsewhere = _reachable(closed / "postgres", account)
-    assert elsewhere.parent == Path("/var/lib/mellow-herald")
+    assert elsewhere.parent == Path("/var/lib/mellow-herald-of-root")
     assert elsewhere == _reachable(closed / "postgres", account), "the same folder every time"

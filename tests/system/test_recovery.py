@@ -2,6 +2,7 @@
 
 import os
 import signal
+import socket
 import subprocess
 import time
 from collections.abc import Iterator
@@ -142,3 +143,21 @@ def test_a_database_of_a_later_version_is_one_sentence(databases: object, tmp_pa
     done = subprocess.run([*command, "--database-url", url], capture_output=True, text=True, timeout=60)
     assert done.returncode == 1 and "Traceback" not in done.stderr
     assert "herald: cannot serve: the database is of a later version (its schema is 9999" in done.stderr
+
+
+@pytest.mark.parametrize("workers", ["1", "2"])
+def test_a_supervisor_is_told_that_it_is_ready_that_it_lives_and_that_it_stops(folder: Path, workers: str) -> None:
+    with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as heard:
+        heard.bind(str(folder / "notify"))
+        heard.settimeout(60)
+        environment = {"NOTIFY_SOCKET": str(folder / "notify"), "WATCHDOG_USEC": "1000000"}
+        flight = Flight(folder, environment=environment)
+        try:
+            service = flight.serve("--workers", workers)
+            words = [heard.recv(100).decode() for _ in range(4)]
+            assert words == ["READY=1", *["WATCHDOG=1"] * 3], "and nothing of PostgreSQL or workers"
+            service.send_signal(signal.SIGTERM)
+            until(20, lambda: heard.recv(100) == b"STOPPING=1")
+            service.wait(20)
+        finally:
+            flight.stop()

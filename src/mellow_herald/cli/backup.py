@@ -110,7 +110,9 @@ def restore(file: BackupFile, data_dir: DataDir = Path("data"), database_url: Da
         print(f"Held, until somebody looks and resumes: rollout {numbers} (herald rollout resume NUMBER).")
     if done.scheduled:
         print(f"Begins at its time: rollout {', '.join(map(str, done.scheduled))}; cancel what is not to.")
-    print(f"Everybody signs in again. {done.tokens} tokens are good as they were: herald token list --all.")
+    print(
+        f"Everybody signs in again. Tokens that are good as they were: {done.tokens} (herald token list --everybody)."
+    )
     print(f"Now: herald serve --data-dir {data_dir}")
 
 

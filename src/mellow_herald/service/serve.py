@@ -24,6 +24,7 @@ from mellow_herald.service.holding import hold_folder, hold_port
 from mellow_herald.service.people.passwords import Passwords
 from mellow_herald.service.people.team import bootstrap
 from mellow_herald.service.settings import DEFAULT_PORT, Settings
+from mellow_herald.service.supervisor import Supervisor
 from mellow_herald.service.workers import Workers
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import Pools
@@ -58,11 +59,12 @@ def take_port(host: str, port: int) -> socket.socket:
 def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
     """Serves until SIGINT or SIGTERM, then stops everything it started, PostgreSQL included."""
     _log_to_stderr()
+    supervisor = Supervisor()
     # A closed terminal is a stop like any other: PostgreSQL must not be left behind.
     signal.signal(signal.SIGHUP, lambda *_: signal.raise_signal(signal.SIGTERM))
     if settings.listener_fd is not None:
         assert settings.database_url is not None
-        uvloop.run(_serve(settings, settings.database_url, socket.socket(fileno=settings.listener_fd)))
+        uvloop.run(_serve(settings, settings.database_url, socket.socket(fileno=settings.listener_fd), supervisor))
         return
     mark = hold_port(settings.port)
     listener = take_port(settings.host, settings.port)
@@ -81,9 +83,9 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
             keeper.start()
         asyncio.run(_first_start(settings, url, listener, say))
         if settings.workers > 1:
-            Workers(settings, url, listener, say).run()
+            Workers(settings, url, listener, supervisor, say).run()
         else:
-            uvloop.run(_serve(settings, url, listener))
+            uvloop.run(_serve(settings, url, listener, supervisor))
     finally:
         listener.close()
         if keeper is not None:
@@ -109,14 +111,14 @@ async def _first_start(settings: Settings, url: str, listener: socket.socket, sa
     say(f"Mellow Herald serves at {address}" + ("" if port == DEFAULT_PORT else f" (not the usual {DEFAULT_PORT})"))
 
 
-async def _serve(settings: Settings, url: str, listener: socket.socket) -> None:
+async def _serve(settings: Settings, url: str, listener: socket.socket, supervisor: Supervisor) -> None:
     context = await open_context(settings, Pools(url))
     config = server_config(settings, create_app(context))
     # What is loaded by now stays; looking through it again and again would cost a tenth of all time.
     gc.collect()
     gc.freeze()
     make_room(settings.trusted_proxy)
-    server = _Server(config, on_stop=context.let_go)
+    server = _Server(config, supervisor, on_stop=context.let_go)
     looking = asyncio.create_task(keep_looking(server.server_state.connections))
     try:
         await server.serve(sockets=[listener])
@@ -144,11 +146,20 @@ class _Server(uvicorn.Server):
     """Tells event streams, and check-ins that are held open, to end as soon as a stop is asked for: they would hold it
     up, and those that are cut off at last would be answered 500."""
 
-    def __init__(self, config: uvicorn.Config, on_stop: Callable[[], None]) -> None:
+    def __init__(self, config: uvicorn.Config, supervisor: Supervisor, on_stop: Callable[[], None]) -> None:
         super().__init__(config)
-        self._on_stop = on_stop
+        self._supervisor, self._on_stop = supervisor, on_stop
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        await super().startup(sockets)
+        self._supervisor.ready()
+
+    async def on_tick(self, counter: int) -> bool:
+        self._supervisor.lives()
+        return await super().on_tick(counter)
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        self._supervisor.stops()
         self._on_stop()
         await super().shutdown(sockets)
 

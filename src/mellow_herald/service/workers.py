@@ -16,6 +16,7 @@ from prometheus_client.multiprocess import mark_process_dead
 
 from mellow_herald.service.figures import FOLDER
 from mellow_herald.service.settings import Settings
+from mellow_herald.service.supervisor import Supervisor
 
 log = structlog.get_logger()
 LOOK_SECONDS = 0.2
@@ -38,9 +39,15 @@ class Workers:
     """Starts the processes, starts those again that die, and ends them all."""
 
     def __init__(
-        self, settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None] = print
+        self,
+        settings: Settings,
+        url: str,
+        listener: socket.socket,
+        supervisor: Supervisor,
+        say: Callable[[str], None] = print,
     ) -> None:
         self._settings, self._url, self._listener, self._say = settings, url, listener, say
+        self._supervisor = supervisor
         self._running: list[tuple[subprocess.Popen[bytes], float]] = []
         self._stopping = False
         self._figures = settings.data_dir.absolute() / "figures"
@@ -55,9 +62,12 @@ class Workers:
             self._listener.listen(1024)
             self._running = [self._start() for _ in range(self._settings.workers)]
             self._say(f"{self._settings.workers} workers: {', '.join(str(one.pid) for one, _ in self._running)}")
+            self._supervisor.ready()
             while not self._stopping:
                 time.sleep(LOOK_SECONDS)
                 self._running = [self._seen_to(process, since) for process, since in self._running]
+                self._supervisor.lives()
+            self._supervisor.stops()
         finally:
             self._end()
 

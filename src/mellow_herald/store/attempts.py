@@ -43,6 +43,7 @@ SAME = (
     "retry_bad",
     "installs",
     "vouched",
+    "leave_unknown",
     "closed",
 )
 # A row that says nothing of these keeps them.

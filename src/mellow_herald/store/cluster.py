@@ -80,6 +80,7 @@ class Cluster:
     def start(self) -> None:
         """Makes the cluster if it is new, starts it unless it runs already, and waits until it answers."""
         binaries = find_binaries()
+        self._look_whose_it_is()
         self._prepare_folder()
         if not (self.data / "PG_VERSION").exists():
             self._initialise(binaries)
@@ -133,6 +134,18 @@ class Cluster:
             os.killpg(pid, signal.SIGKILL)
         if self._process is not None:
             self._process.wait(timeout=5)
+
+    def _look_whose_it_is(self) -> None:
+        """PostgreSQL takes a cluster of its own user only, and files of another must not be made ours."""
+        ours = os.geteuid() if self.account is None else self.account.uid
+        if self.data.exists() and self.data.stat().st_uid != ours:
+            try:
+                owner = pwd.getpwuid(self.data.stat().st_uid).pw_name
+            except KeyError:
+                owner = str(self.data.stat().st_uid)
+            raise ClusterError(
+                f"the database in {self.folder} belongs to {owner}: do it as that user (runuser -u {owner})."
+            )
 
     def _prepare_folder(self) -> None:
         self.folder.mkdir(parents=True, exist_ok=True)
@@ -248,12 +261,14 @@ class Cluster:
 
 def _reachable(folder: Path, account: Account | None) -> Path:
     """``folder``, or where the user ``postgres`` cannot enter it (a home of root), a folder of ours in /var/lib."""
-    if account is None:
+    if account is None or (folder / "data").exists():
         return folder
     for parent in folder.parents:
         if parent.exists() and not parent.stat().st_mode & stat.S_IXOTH:
             name = hashlib.sha256(str(folder).encode()).hexdigest()[:12]
-            return Path("/var/lib/mellow-herald") / name
+            # Where it was before there was an account of that name.
+            before = Path("/var/lib/mellow-herald") / name
+            return before if before.exists() else Path("/var/lib/mellow-herald-of-root") / name
     return folder
 
 

@@ -32,7 +32,8 @@ class Attempt:
     round changes them; ``fetched`` is the most that it ever had of its images, in %; ``unasked_at`` when it switched
     without clearance. ``waiting_since`` is since when it waits for a condition that the device does not meet. With
     ``retry_bad`` it is tried again whatever it went bad by. ``installs`` is how often it said that it installs;
-    ``vouched`` that it confirmed without naming what it runs, as updater 1 does."""
+    ``vouched`` that it confirmed without naming what it runs, as updater 1 does. ``leave_unknown`` tells that a backup
+    was brought back, after which it may have been given leave to switch, though nothing is known of it here."""
 
     state: State = State.QUEUED
     reason: str | None = None
@@ -66,6 +67,7 @@ class Attempt:
     retry_bad: bool = False
     installs: int = 0
     vouched: bool = False
+    leave_unknown: bool = False
     closed: bool = False
 
     @property
@@ -92,6 +94,11 @@ class Attempt:
     def exposed(self) -> bool:
         """Whether it ever had clearance, or switched without."""
         return self.exposed_at is not None
+
+    @property
+    def may_have_leave(self) -> bool:
+        """Whether it may have switched because it was told to."""
+        return self.exposed or self.leave_unknown
 
     @property
     def decided(self) -> bool:

@@ -51,7 +51,7 @@ def take_report(attempt: Attempt, report: Report, now: datetime) -> Step | Refus
     if attempt.closed or report.try_number < attempt.try_number:
         return Step(attempt, Effect.NOTED)
     # A word from before the newest check-in may be of a clearance that stood then.
-    had_leave = report.shown is not None and attempt.clearance is not None
+    had_leave = attempt.leave_unknown or (report.shown is not None and attempt.clearance is not None)
     if report.state in UNASKED and attempt.state in BEFORE_SWITCH | {State.CALLED_OFF} and not had_leave:
         attempt = replace(attempt, unasked_at=attempt.unasked_at or now)
     if report.state is State.INSTALLING:
@@ -62,7 +62,7 @@ def take_report(attempt: Attempt, report: Report, now: datetime) -> Step | Refus
         return _install_loop(attempt, now)
     if report.state is State.CONFIRMED:
         return _confirmed(attempt, report, now)
-    if report.state is State.PROVING and not attempt.exposed:
+    if report.state is State.PROVING and not attempt.may_have_leave:
         return arrive_otherwise(attempt, now, back=report.back)
     return _newest(attempt, report, now)
 
@@ -85,7 +85,7 @@ def _newest(attempt: Attempt, report: Report, now: datetime) -> Step:
 
 def _confirmed(attempt: Attempt, report: Report, now: datetime) -> Step:
     """A device vouches for what it runs, and what that is decides."""
-    if not attempt.exposed:
+    if not attempt.may_have_leave:
         if report.names in (Runs.TARGET, None):
             return arrive_otherwise(attempt, now, back=report.back)
         return Step(attempt, Effect.NOTED)

@@ -34,7 +34,7 @@ def settle(attempt: Attempt, shown: Shown, now: datetime) -> Step:
             return Step(attempt, Effect.REPEATED)
         case Runs.TARGET:
             return _runs_target(attempt, shown, now)
-        case Runs.PARTLY if shown.trial and attempt.at_risk:
+        case Runs.PARTLY if shown.trial and (attempt.at_risk or (attempt.leave_unknown and attempt.state in UNDER_WAY)):
             return _prove(attempt, now)
         case Runs.FORMER | Runs.PARTLY:
             return _runs_former(attempt, shown, now)
@@ -73,7 +73,7 @@ def _installed_again(attempt: Attempt, shown: Shown) -> bool:
 def _runs_target(attempt: Attempt, shown: Shown, now: datetime) -> Step:
     if attempt.state in OVER or (attempt.state is State.FAILED and shown.given_up is not None):
         return Step(attempt, Effect.REPEATED)
-    if not attempt.exposed:
+    if not attempt.may_have_leave:
         return arrive_otherwise(attempt, now, back=shown.back)
     if shown.trial or (shown.trial is None and not attempt.vouched):
         return _prove(attempt, now)
@@ -109,9 +109,9 @@ def _runs_recovery(attempt: Attempt, now: datetime) -> Step:
 def _runs_other(attempt: Attempt, now: datetime) -> Step:
     if attempt.soaks(now):
         return move(attempt, State.RELAPSED, now, reason=FLASHED_BY_HAND)
-    if not attempt.exposed and (attempt.state in BEFORE_SWITCH or attempt.may_retry):
+    if not attempt.may_have_leave and (attempt.state in BEFORE_SWITCH or attempt.may_retry):
         ended = replace(attempt, offered_at=None, tries=attempt.try_number)
         return move(ended, State.CALLED_OFF, now, reason=FLASHED_BY_HAND)
-    if attempt.exposed and attempt.state in UNDER_WAY:
+    if attempt.may_have_leave and attempt.state in UNDER_WAY:
         return move(attempt, State.FAILED, now, reason=WRONG_IMAGE)
     return Step(attempt, Effect.REPEATED)

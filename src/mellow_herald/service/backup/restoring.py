@@ -164,6 +164,10 @@ async def _begin_anew(engine: AsyncEngine, archive: Archive, images: int) -> Res
             .where(AttemptRow.state == State.CLEARED.value, AttemptRow.closed.is_(False))
             .values(clearance_until=now)
         )
+        # Who was not cleared may have been, after the backup; if it runs the release, that was why.
+        await connection.execute(
+            update(AttemptRow).where(AttemptRow.exposed_at.is_(None), AttemptRow.live).values(leave_unknown=True)
+        )
         live = await rollouts.list_rollouts(connection, live=True, limit=100_000)
         held = sorted(row["id"] for row in live if row["state"] == RolloutState.RUNNING)
         why = (
@@ -184,8 +188,8 @@ async def _begin_anew(engine: AsyncEngine, archive: Archive, images: int) -> Res
             RESTORED,
             archive.path.name,
             f"taken at {about.made_at:%Y-%m-%d %H:%M:%S} UTC; leave to switch that was given before is void"
-            f" ({ended.rowcount} devices), {len(held)} running rollouts are held, everybody signs in again;"
-            f" {tokens} tokens are good as they were at the backup, closed ones of after it, too",
+            f" (devices: {ended.rowcount}), running rollouts are held (of them: {len(held)}), everybody signs in again;"
+            f" tokens are good as they were at the backup (of them: {tokens}), those closed since, too",
             {"made_at": about.made_at.isoformat(), "journal": list(about.journal)},
         )
         await write_journal(connection, entry)

@@ -101,6 +101,7 @@ class StoredAttempt(TypedDict):
     retry_bad: bool
     installs: int
     vouched: bool
+    leave_unknown: bool
     cluster: str | None
     before: dict[str, Any]
     back_to: dict[str, str] | None

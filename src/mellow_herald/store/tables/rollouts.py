@@ -11,6 +11,7 @@ from sqlalchemy import (
     Integer,
     SmallInteger,
     UniqueConstraint,
+    false,
     text,
 )
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
@@ -158,6 +159,7 @@ class AttemptRow(Base):
     retry_bad: Mapped[bool]
     installs: Mapped[int] = mapped_column(Integer)
     vouched: Mapped[bool]
+    leave_unknown: Mapped[bool] = mapped_column(server_default=false())
     cluster: Mapped[str | None]
     before: Mapped[dict[str, Any]]
     back_to: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
