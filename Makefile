@@ -31,6 +31,10 @@ faults: setup
 
 console: $(CONSOLE_FILES)
 
+# Bytes of any kind, and the whole OpenAPI document with all checks, longer than with the tests; some minutes.
+fuzz: setup
+	$(BIN)/python -m tests.fuzz $(ARGS)
+
 # What docs/install.md installs.
 wheel: setup
 	rm -rf build dist

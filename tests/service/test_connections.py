@@ -84,7 +84,7 @@ def test_who_sends_slowly_but_steadily_and_who_rests_between_requests_stays(hast
 
 async def test_who_hangs_up_in_the_middle_of_a_call_is_no_fault_of_the_service() -> None:
     app, sent = FastAPI(), []
-    add_problem_handlers(app)
+    add_problem_handlers(app, lambda path: "GET")
 
     @app.post("/upload")
     async def upload(request: Request) -> None:

@@ -5835,6 +5835,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     sign_in: {
@@ -5949,6 +5967,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     sign_out: {
@@ -6032,6 +6068,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -6133,6 +6187,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_people: {
@@ -6218,6 +6290,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -6332,6 +6422,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -6474,6 +6582,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     reset_password: {
@@ -6580,6 +6706,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -6716,6 +6860,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_tokens: {
@@ -6804,6 +6966,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -6900,6 +7080,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -7017,6 +7215,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_boards: {
@@ -7109,6 +7325,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     add_board: {
@@ -7124,6 +7358,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It was there already; this is how it stands now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BoardOut"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -7198,6 +7441,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -7310,6 +7571,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -7431,6 +7710,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     newest_key_list: {
@@ -7541,6 +7838,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_releases: {
@@ -7641,6 +7956,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     publish_release: {
@@ -7666,6 +7999,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It was there already; this is how it stands now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseOut"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -7819,6 +8161,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No room */
             507: {
                 headers: {
@@ -7926,6 +8286,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -8090,6 +8468,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_release: {
@@ -8195,6 +8591,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -8323,6 +8737,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -8467,6 +8899,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     publish_draft: {
@@ -8596,6 +9046,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -8737,6 +9205,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     foresee_withdrawal: {
@@ -8842,6 +9328,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -8983,6 +9487,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_manifest: {
@@ -9088,6 +9610,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -9207,6 +9747,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_lineage: {
@@ -9302,6 +9860,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_unused_releases: {
@@ -9387,6 +9963,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -9508,6 +10102,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_codes: {
@@ -9593,6 +10205,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -9689,6 +10319,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -9799,6 +10447,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -9938,6 +10604,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     pin_devices: {
@@ -10027,6 +10711,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -10130,6 +10832,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_devices: {
@@ -10223,6 +10943,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -10335,6 +11073,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -10458,6 +11214,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_releases_for_device: {
@@ -10563,6 +11337,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -10686,6 +11478,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     settle_device: {
@@ -10795,6 +11605,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -10918,6 +11746,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     ask_for_log: {
@@ -11034,6 +11880,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     install_on_device: {
@@ -11054,6 +11918,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It was there already; this is how it stands now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -11171,6 +12044,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     bench_install: {
@@ -11200,6 +12091,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It was there already; this is how it stands now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -11371,6 +12271,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description No room */
             507: {
                 headers: {
@@ -11486,6 +12404,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     import_devices: {
@@ -11587,6 +12523,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_visits: {
@@ -11675,6 +12629,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -11778,6 +12750,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_facts: {
@@ -11863,6 +12853,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -11957,6 +12965,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -12084,6 +13110,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_list: {
@@ -12196,6 +13240,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_baselines: {
@@ -12281,6 +13343,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -12394,6 +13474,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -12518,6 +13616,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_selections: {
@@ -12610,6 +13726,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     save_selection: {
@@ -12625,6 +13759,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It was there already; this is how it stands now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SelectionOut"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -12699,6 +13842,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -12818,6 +13979,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     drop_selection: {
@@ -12928,6 +14107,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_rollouts: {
@@ -13024,6 +14221,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     start_rollout: {
@@ -13049,6 +14264,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It was there already; this is how it stands now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -13141,6 +14365,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -13247,6 +14489,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     export_preview: {
@@ -13339,6 +14599,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -13451,6 +14729,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -13613,6 +14909,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     preview_plan_edit: {
@@ -13740,6 +15054,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -13881,6 +15213,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_course: {
@@ -13986,6 +15336,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -14105,6 +15473,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     report_as_text: {
@@ -14217,6 +15603,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     report_as_page: {
@@ -14322,6 +15726,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -14453,6 +15875,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_failures: {
@@ -14568,6 +16008,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -14709,6 +16167,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     leave_devices_out: {
@@ -14843,6 +16319,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_attempt: {
@@ -14948,6 +16442,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -15089,6 +16601,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     retry_attempt: {
@@ -15223,6 +16753,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_timeline: {
@@ -15328,6 +16876,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -15469,6 +17035,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_settlements: {
@@ -15554,6 +17138,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -15695,6 +17297,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     halt_rollout: {
@@ -15822,6 +17442,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -15963,6 +17601,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     show_brakes: {
@@ -16068,6 +17724,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -16185,6 +17859,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -16326,6 +18018,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     roll_back: {
@@ -16346,6 +18056,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It was there already; this is how it stands now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -16456,6 +18175,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -16483,6 +18220,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description It was there already; this is how it stands now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -16593,6 +18339,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -16700,6 +18464,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     latest_events: {
@@ -16791,6 +18573,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -16908,6 +18708,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     export_journal: {
@@ -17017,6 +18835,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     check_journal: {
@@ -17109,6 +18945,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     overview: {
@@ -17194,6 +19048,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -17296,6 +19168,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_webhooks: {
@@ -17381,6 +19271,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -17477,6 +19385,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -17587,6 +19513,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -17706,6 +19650,24 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     redeliver: {
@@ -17811,6 +19773,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -17952,6 +19932,24 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */
@@ -18624,6 +20622,23 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     device_manifests_digest: {
@@ -18715,6 +20730,23 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */

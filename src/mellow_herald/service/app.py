@@ -3,6 +3,7 @@
 import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, suppress
+from functools import cache
 from typing import Any
 
 import structlog
@@ -40,6 +41,7 @@ from mellow_herald.service.feed import FeedReader, keep_rights, load_boards
 from mellow_herald.service.figures import Measured
 from mellow_herald.service.fleet.baselines import keep_bringing
 from mellow_herald.service.fleet.lineage import keep_sampling
+from mellow_herald.service.methods import Methods
 from mellow_herald.service.people.callers import caller
 from mellow_herald.service.people.sign_in import SignIns
 from mellow_herald.service.problems import add_problem_handlers
@@ -121,7 +123,9 @@ def create_app(context: Context) -> FastAPI:
     )
     app.state.context = context
     app.state.door = door
-    add_problem_handlers(app)
+    methods = cache(lambda: Methods(describe(app)))  # once somebody asks for what is not there
+    app.state.methods = lambda path: methods().of(path)
+    add_problem_handlers(app, app.state.methods)
     nouns = (
         people,
         boards,

@@ -32,7 +32,8 @@ def console_folder() -> Path:
 async def serve_console(request: Request) -> Response:
     """A file of the console, or its page for every address the console's own router knows."""
     if request.path_params["path"].partition("/")[0] in NOT_OURS:
-        raise HTTPException(404)
+        # An address that takes other methods only comes this far, too.
+        raise HTTPException(405 if request.app.state.methods(request.url.path) else 404)
     folder = console_folder()
     try:
         wanted = (folder / request.path_params["path"]).resolve()

@@ -1,7 +1,7 @@
 """Every error becomes a problem (RFC 9457) whose detail says what to do."""
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict
 from http import HTTPStatus
 from math import ceil
@@ -10,7 +10,7 @@ from typing import Any
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
 from starlette.responses import JSONResponse, Response
@@ -153,11 +153,15 @@ def fault(error: Exception, instance: str) -> Response:
     return problem_response(500, "fault", detail, instance)
 
 
-def add_problem_handlers(app: FastAPI) -> None:
-    """Registers the handlers."""
+def add_problem_handlers(app: FastAPI, allowed: Callable[[str], str]) -> None:
+    """Registers the handlers; ``allowed`` tells which methods an address takes."""
 
     async def as_problem(request: Request, error: Exception) -> Response:
-        return problem_for(error, request.url.path)
+        answer = problem_for(error, request.url.path)
+        if answer.status_code == 405:
+            # What is not in the document is of the console.
+            answer.headers["allow"] = allowed(request.url.path) or "GET, HEAD"
+        return answer
 
     async def hung_up(request: Request, error: Exception) -> Response:
         return Response(status_code=400)  # nobody hears it
@@ -178,10 +182,17 @@ def add_problem_handlers(app: FastAPI) -> None:
     app.add_exception_handler(Exception, unknown)
 
 
+def again(model: type[BaseModel]) -> Responses:
+    """The ``responses`` of an operation that makes something, where it was made before: by the same
+    ``Idempotency-Key``, or with the same name or bytes."""
+    return {200: {"model": model, "description": "It was there already; this is how it stands now."}}
+
+
 def problems(*statuses: int) -> Responses:
-    """The ``responses`` of an operation that may answer with these problems; bad values and 401 come by themselves."""
+    """The ``responses`` of an operation that may answer with these problems; bad values, 401 and 503 (with
+    ``Retry-After``) come by themselves."""
     answers: Responses = {}
-    for status in sorted({400, 401, 403, 422, *statuses}):
+    for status in sorted({400, 401, 403, 422, 503, *statuses}):
         example = {
             "type": f"{TYPE_PREFIX}{TITLES[status].lower().replace(' ', '-')}",
             "title": TITLES[status],

@@ -17,5 +17,7 @@ def is_away(error: BaseException) -> bool:
     if isinstance(error, NoConnectionInTime | ConnectionError | TimeoutError):
         return True
     if isinstance(error, DBAPIError):
-        return error.connection_invalidated or (getattr(error.orig, "sqlstate", None) or "").startswith(PASSING)
+        # Without a state it is the driver's own: the connection went away under it, in whichever words.
+        state = getattr(error.orig, "sqlstate", None)
+        return error.connection_invalidated or not state or state.startswith(PASSING)
     return isinstance(error, asyncpg.PostgresError) and (error.sqlstate or "").startswith(PASSING)

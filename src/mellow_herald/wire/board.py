@@ -26,7 +26,7 @@ class Slot(Model):
     """A place for an image of ``component``: ``size`` in bytes, ``address`` where it is linked to run."""
 
     name: Name
-    size: Annotated[int, Field(gt=0, le=2**32)]
+    size: Annotated[int, Field(strict=True, gt=0, le=2**32)]
     address: Whole | None = None
     component: Name = "app"
 
@@ -45,7 +45,7 @@ class BoardIn(Model):
     name: Name
     vendor_domain: Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]+(\.[a-z0-9-]+)+$", max_length=200)]
     lines: list[Name] = Field(min_length=1, max_length=50)
-    hw_revs: list[Annotated[int, Field(ge=0, le=LARGEST_REVISION)]] = Field(min_length=1, max_length=50)
+    hw_revs: list[Annotated[int, Field(strict=True, ge=0, le=LARGEST_REVISION)]] = Field(min_length=1, max_length=50)
     slots: list[Slot] = Field(min_length=1, max_length=32)
     runs: Runs = Runs.ANYWHERE
     run_address: Whole | None = None

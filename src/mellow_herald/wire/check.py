@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from pydantic import Field
+from pydantic import Field, StrictBool
 
 from mellow_herald.core.appearance import Kind
 from mellow_herald.core.checks import Verdict
@@ -10,7 +10,7 @@ from mellow_herald.core.leaks import LeakKind
 from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.wire.model import Digest, Model, Name, Shown, Text, Version, Whole
 
-Revision = Annotated[int, Field(ge=0, le=LARGEST_REVISION)]
+Revision = Annotated[int, Field(strict=True, ge=0, le=LARGEST_REVISION)]
 
 
 class CheckOut(Shown):
@@ -25,9 +25,9 @@ class CheckOut(Shown):
 class AllowedIn(Model):
     """What the engineer asks for in so many words."""
 
-    lower_version: bool = False
-    cut_off_for_good: bool = False
-    as_is: bool = False
+    lower_version: StrictBool = False
+    cut_off_for_good: StrictBool = False
+    as_is: StrictBool = False
     keeps_secret: Annotated[str, Field(max_length=500)] = ""
 
 
@@ -45,12 +45,12 @@ class ImageIn(Model):
     version: Version
     digest: Digest
     size: Whole
-    updater: Annotated[int, Field(ge=0, le=LARGEST_REVISION)] = 1
+    updater: Annotated[int, Field(strict=True, ge=0, le=LARGEST_REVISION)] = 1
     build_id: Text = ""
     build_time: Whole = 0
-    slot: Annotated[int, Field(ge=0, le=31)] | None = None
+    slot: Annotated[int, Field(strict=True, ge=0, le=31)] | None = None
     address: Whole | None = None
-    read: bool = False
+    read: StrictBool = False
     seems: Kind | None = None
     seems_words: Text = ""
     leaks: list[LeakIn] = Field(default=[], max_length=64)

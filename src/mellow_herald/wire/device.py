@@ -2,7 +2,7 @@
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
+from pydantic import BaseModel, ConfigDict, Field, StrictBool, StringConstraints, model_validator
 
 from mellow_herald.core.attempt import REASONS, DownloadStep, State
 from mellow_herald.core.limits import LARGEST_REVISION
@@ -24,7 +24,7 @@ class EnrolmentIn(DeviceModel):
     serial: Name
     board: Name
     line: Name
-    hw_rev: Annotated[int, Field(ge=0, le=LARGEST_REVISION)]
+    hw_rev: Annotated[int, Field(strict=True, ge=0, le=LARGEST_REVISION)]
     code: ShortText
     nonce: Annotated[str, StringConstraints(min_length=16, max_length=64, pattern=r"^[A-Za-z0-9_-]+$")]
     labels: dict[Name, ShortText] = Field(default_factory=dict, max_length=32)
@@ -52,11 +52,11 @@ class Condition(DeviceModel):
     """What a device says of itself. ``battery`` in %, ``free`` in bytes; ``owner_until`` is when an owner's
     postponement ends."""
 
-    battery: Annotated[int, Field(ge=0, le=100)] | None = None
-    charging: bool | None = None
+    battery: Annotated[int, Field(strict=True, ge=0, le=100)] | None = None
+    charging: StrictBool | None = None
     link: Name | None = None
     free: Whole | None = None
-    busy: bool | None = None
+    busy: StrictBool | None = None
     owner: Literal["willing", "postponed", "must-consent"] | None = None
     owner_until: Moment | None = None
 
@@ -67,16 +67,16 @@ class CheckinIn(DeviceModel):
 
     boots: Whole
     seq: Whole
-    ready: bool = False
+    ready: StrictBool = False
     running: dict[Name, Content] = Field(default_factory=dict, max_length=16)
     standby: dict[Name, Content] = Field(default_factory=dict, max_length=16)
-    trial: bool = False
-    updater: Annotated[int, Field(ge=0, le=255)] = 1
+    trial: StrictBool = False
+    updater: Annotated[int, Field(strict=True, ge=0, le=255)] = 1
     condition: Condition = Field(default_factory=Condition)
     uptime_s: Whole = 0
     readings: dict[Name, Number] = Field(default_factory=dict, max_length=64)
     settings_digest: Digest | None = None
-    after_restart: bool = False
+    after_restart: StrictBool = False
 
 
 class Clearance(DeviceModel):
@@ -130,7 +130,7 @@ class SelfTest(DeviceModel):
     """The result of one self-test of new firmware on trial."""
 
     name: ShortText
-    passed: bool
+    passed: StrictBool
     detail: Text = ""
 
 
@@ -144,7 +144,7 @@ class ReportIn(DeviceModel):
     boots: Whole
     seq: Whole
     attempt: Whole
-    try_number: Annotated[int, Field(ge=1, le=1000)] = Field(default=1, alias="try")
+    try_number: Annotated[int, Field(strict=True, ge=1, le=1000)] = Field(default=1, alias="try")
     state: Literal[
         State.DOWNLOADING,
         State.STAGED,
@@ -155,11 +155,11 @@ class ReportIn(DeviceModel):
         State.REVERTED,
     ]
     step: DownloadStep | None = None
-    percent: Annotated[int, Field(ge=0, le=100)] | None = None
+    percent: Annotated[int, Field(strict=True, ge=0, le=100)] | None = None
     rate: Whole | None = None
     reason: Name | None = None
     component: Name | None = None
-    goes_on: bool = False
+    goes_on: StrictBool = False
     digests: dict[Name, Digest] = Field(default_factory=dict, max_length=16)
     tests: list[SelfTest] = Field(default_factory=list, max_length=64)
     at: Moment | None = None

@@ -16,7 +16,7 @@ class CodeIn(Model):
     line: Name
     labels: Labels = Field(default_factory=dict, max_length=32)
     ask: StrictBool = False
-    uses: Annotated[int, Field(ge=1, le=1_000_000)] = 1000
+    uses: Annotated[int, Field(strict=True, ge=1, le=1_000_000)] = 1000
     valid_for: Duration = "30d"
 
 
@@ -79,7 +79,7 @@ class DeviceEdit(Model):
     )
     note: Text | None = None
     gateway: Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")] | None = None
-    on_bench: bool | None = None
+    on_bench: StrictBool | None = None
 
 
 class LabelsIn(Model):
@@ -89,7 +89,7 @@ class LabelsIn(Model):
     labels: dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")] | None] = Field(
         default_factory=dict, max_length=32
     )
-    on_bench: bool | None = None
+    on_bench: StrictBool | None = None
     where: Where | None = None
     serials: list[Name] = Field(default_factory=list, max_length=10_000)
     reason: Reason | Literal[""] = ""

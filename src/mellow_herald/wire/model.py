@@ -1,9 +1,10 @@
 """The base of all models, and types that many of them use."""
 
+import re
 from datetime import date, datetime
 from typing import Annotated, Generic, TypeVar
 
-from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import AfterValidator, AwareDatetime, BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints
 
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.limits import FIRST_YEAR, LARGEST_INTEGER, LAST_YEAR
@@ -39,9 +40,9 @@ Version = Annotated[
 ]
 Labels = dict[Name, Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]]
 # The largest whole number that PostgreSQL's bigint and JSON readers both keep exact.
-Whole = Annotated[int, Field(ge=0, le=LARGEST_INTEGER)]
+Whole = Annotated[int, Field(strict=True, ge=0, le=LARGEST_INTEGER)]
 # JSON has no infinity and no NaN (RFC 8259, section 6), nor has PostgreSQL's jsonb; 1e999 is read as infinity.
-Number = Annotated[float, Field(allow_inf_nan=False)]
+Number = Annotated[float, Field(strict=True, allow_inf_nan=False)]
 
 
 def _within_calendar(at: Day) -> Day:
@@ -50,10 +51,18 @@ def _within_calendar(at: Day) -> Day:
     return at
 
 
+def _no_number(at: object) -> object:
+    """A time is written as RFC 3339 has it: a number could be seconds, milliseconds or a slip of the pen."""
+    if isinstance(at, int | float) or (isinstance(at, str) and PLAIN_NUMBER.fullmatch(at.strip())):
+        raise ValueError("a time is written like 2026-11-29T09:00:00Z")
+    return at
+
+
+PLAIN_NUMBER = re.compile(r"[+-]?[0-9.]+(e[+-]?[0-9]+)?", re.IGNORECASE)
 # Days and times that can be told in any zone, and that later ones can be reckoned from.
-CalendarDay = Annotated[date, AfterValidator(_within_calendar)]
-AnyTime = Annotated[datetime, AfterValidator(_within_calendar)]
-Moment = Annotated[AwareDatetime, AfterValidator(_within_calendar)]
+CalendarDay = Annotated[date, BeforeValidator(_no_number), AfterValidator(_within_calendar)]
+AnyTime = Annotated[datetime, BeforeValidator(_no_number), AfterValidator(_within_calendar)]
+Moment = Annotated[AwareDatetime, BeforeValidator(_no_number), AfterValidator(_within_calendar)]
 Time = datetime
 
 

@@ -74,7 +74,7 @@ class TokenIn(Model):
     """Asks for a token for API and command line; it expires after ``days``."""
 
     name: Title = "command line"
-    days: Annotated[int, Field(ge=1, le=366)] = 90
+    days: Annotated[int, Field(strict=True, ge=1, le=366)] = 90
 
 
 class TokenOut(Shown):

@@ -33,8 +33,8 @@ Zone = Annotated[
 Clock = Annotated[str, StringConstraints(pattern=r"^([01]\d|2[0-3]):[0-5]\d$"), Field(examples=["02:30"])]
 NO_LIST = "in_list = 0"
 Day = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
-Share = Annotated[float, Field(ge=0, le=1)]
-AtOnce = Annotated[int, Field(ge=1, le=10_000_000)]
+Share = Annotated[float, Field(strict=True, ge=0, le=1)]
+AtOnce = Annotated[int, Field(strict=True, ge=1, le=10_000_000)]
 
 
 class PlanWindow(Model):
@@ -66,7 +66,7 @@ class PlanDevice(Model):
     """What a device must be like: ``battery_at_least`` in % (less while it charges), ``charging``, over which
     ``links`` it may download (none named: any), and that it is not busy when it switches."""
 
-    battery_at_least: Annotated[int, Field(ge=0, le=100)] = BATTERY_AT_LEAST
+    battery_at_least: Annotated[int, Field(strict=True, ge=0, le=100)] = BATTERY_AT_LEAST
     charging: StrictBool = False
     links: Annotated[list[Name], Field(max_length=20)] = Field(default_factory=list)
     not_busy: StrictBool = True
@@ -76,7 +76,7 @@ class PlanOwner(Model):
     """What those who own the devices may do: postpone so many times by so long, be asked first; what they are told and
     whom they can turn to."""
 
-    may_postpone: Annotated[int, Field(ge=0, le=100)] = 3
+    may_postpone: Annotated[int, Field(strict=True, ge=0, le=100)] = 3
     postpone_by: Duration = "1d"
     must_consent: StrictBool = False
     message: Annotated[Text, Field(max_length=500)] = ""
@@ -94,7 +94,7 @@ class PlanNumbers(Model):
     """How often a device tries again (what ran and was found bad only with ``retry_bad``) and how long it is waited
     for: ``answer_within`` for its word, ``wait_at_most`` for a condition that it does not meet."""
 
-    retries: Annotated[int, Field(ge=0, le=20)] = 2
+    retries: Annotated[int, Field(strict=True, ge=0, le=20)] = 2
     retry_bad: StrictBool = False
     retry_pause: Duration = "5m"
     answer_within: Duration = "30m"
@@ -108,7 +108,7 @@ class PlanReading(Model):
 
     name: Name
     worse: Worse
-    by: Annotated[float, Field(ge=0, le=100)] = 0.2
+    by: Annotated[float, Field(strict=True, ge=0, le=100)] = 0.2
     at_least: Annotated[Number, Field(ge=0)] = 0.0
 
 
@@ -118,13 +118,13 @@ class PlanBrake(Model):
     must not get worse, ``min_good`` for how many good devices let the next ring open; ``hard_stop`` halts at so many
     bad devices."""
 
-    firmware_limit: Annotated[float, Field(gt=0, lt=1)] = 0.02
-    delivery_limit: Annotated[float, Field(gt=0, lt=1)] = 0.1
-    alpha: Annotated[float, Field(gt=0, lt=0.5)] = 0.05
+    firmware_limit: Annotated[float, Field(strict=True, gt=0, lt=1)] = 0.02
+    delivery_limit: Annotated[float, Field(strict=True, gt=0, lt=1)] = 0.1
+    alpha: Annotated[float, Field(strict=True, gt=0, lt=0.5)] = 0.05
     watch_by: Annotated[list[Name], Field(max_length=10)] = Field(default_factory=lambda: ["hw_rev"])
-    min_good: Annotated[int, Field(ge=0, le=1_000_000)] = 1
+    min_good: Annotated[int, Field(strict=True, ge=0, le=1_000_000)] = 1
     readings: Annotated[list[PlanReading], Field(max_length=20)] = Field(default_factory=list)
-    hard_stop: Annotated[int, Field(ge=1, le=1_000_000)] | None = None
+    hard_stop: Annotated[int, Field(strict=True, ge=1, le=1_000_000)] | None = None
 
 
 class PlanRing(Model):
@@ -135,8 +135,8 @@ class PlanRing(Model):
     name: Title
     where: Target | None = None
     serials: Annotated[list[Name], Field(max_length=10_000)] = Field(default_factory=list)
-    count: Annotated[int, Field(ge=1, le=10_000_000)] | None = None
-    share: Annotated[float, Field(gt=0, le=1)] | None = None
+    count: Annotated[int, Field(strict=True, ge=1, le=10_000_000)] | None = None
+    share: Annotated[float, Field(strict=True, gt=0, le=1)] | None = None
     spread_over: Annotated[list[Name], Field(max_length=5)] = Field(default_factory=list)
     soak: Duration = "10m"
     enough: Share = 0.9

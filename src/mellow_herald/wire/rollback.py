@@ -13,7 +13,7 @@ class RollbackIn(Model):
     picks), how many at once (all, by default), and with which brake; ``reason`` goes to the journal."""
 
     reason: Reason
-    ring: Annotated[int, Field(ge=0, le=50)] | None = None
+    ring: Annotated[int, Field(strict=True, ge=0, le=50)] | None = None
     only_bad: StrictBool = False
     where: Target | None = None
     pace: PlanPace = Field(default_factory=PlanPace)

@@ -223,7 +223,7 @@ class PlanEditPreview(Shown):
 class RetryIn(ReasonIn):
     """Why all bad devices of a ring are tried again; ``ring`` is its position, all rings by default."""
 
-    ring: Annotated[int, Field(ge=0, le=50)] | None = None
+    ring: Annotated[int, Field(strict=True, ge=0, le=50)] | None = None
 
 
 class LeaveOutIn(ReasonIn):
@@ -236,7 +236,7 @@ class LeaveOutIn(ReasonIn):
 class GoIn(Model):
     """Why a ring may open; ``ring`` is its position, the one that asks by default."""
 
-    ring: Annotated[int, Field(ge=0, le=50)] | None = None
+    ring: Annotated[int, Field(strict=True, ge=0, le=50)] | None = None
     reason: Reason
 
 

@@ -9,7 +9,7 @@ from mellow_herald.core.duration import parse_duration, write_duration
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.feed import load_boards
 from mellow_herald.service.people.callers import Anyone, Publisher
-from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.service.problems import ProblemError, again, problems
 from mellow_herald.store import boards
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.rows import StoredBoard
@@ -32,7 +32,7 @@ def _seconds(duration: str, place: str) -> int:
     return seconds
 
 
-@router.post("/boards", status_code=201, responses=problems())
+@router.post("/boards", status_code=201, responses={**problems(), **again(BoardOut)})
 async def add_board(board: BoardIn, who: Publisher, response: Response, context: Ctx) -> BoardOut:
     """Adds a board, or replaces what is known of it (200 instead of 201)."""
     now = context.clock.now()

@@ -15,7 +15,7 @@ from mellow_herald.service.calls.enrolment import make_code
 from mellow_herald.service.calls.logs import show_lines
 from mellow_herald.service.fleet import admission, bench, devices
 from mellow_herald.service.people.callers import Anyone, Operator
-from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.service.problems import ProblemError, again, problems
 from mellow_herald.service.rollouts import shown
 from mellow_herald.store import fleet, selections
 from mellow_herald.store.fleet import SORTED_BY, DeviceOrder
@@ -179,7 +179,7 @@ async def show_log(
     return await show_lines(context, serial, after, limit)
 
 
-@router.post("/devices/{serial}/install", status_code=201, responses=problems(404, 409))
+@router.post("/devices/{serial}/install", status_code=201, responses={**problems(404, 409), **again(RolloutOut)})
 async def install_on_device(
     serial: str,
     body: InstallIn,
@@ -198,7 +198,7 @@ async def install_on_device(
 @router.post(
     "/devices/{serial}/bench_install",
     status_code=201,
-    responses=problems(404, 409, 411, 413, 415, 507),
+    responses={**problems(404, 409, 411, 413, 415, 507), **again(RolloutOut)},
     openapi_extra=BODY,
 )
 async def bench_install(

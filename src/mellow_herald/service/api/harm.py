@@ -7,7 +7,7 @@ from fastapi import APIRouter, Query, Response
 from mellow_herald.core.plan import BrakeKind
 from mellow_herald.service.api.parameters import Ctx, Id, RequestKey
 from mellow_herald.service.people.callers import Anyone, Operator
-from mellow_herald.service.problems import problems
+from mellow_herald.service.problems import again, problems
 from mellow_herald.service.rollouts import brakes, rollbacks, shown, suspects
 from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.rollback import RollbackIn, RollbackPreview, SwapIn
@@ -41,7 +41,7 @@ async def preview_rollback(rollout_id: Id, body: RollbackIn, who: Anyone, contex
     return await rollbacks.preview(context, rollout_id, body)
 
 
-@router.post("/rollouts/{rollout_id}/rollback", status_code=201, responses=problems(404, 409))
+@router.post("/rollouts/{rollout_id}/rollback", status_code=201, responses={**problems(404, 409), **again(RolloutOut)})
 async def roll_back(
     rollout_id: Id,
     body: RollbackIn,
@@ -58,7 +58,7 @@ async def roll_back(
     return await shown.show(context, rollback_id)
 
 
-@router.post("/devices/{serial}/swap", status_code=201, responses=problems(404, 409))
+@router.post("/devices/{serial}/swap", status_code=201, responses={**problems(404, 409), **again(RolloutOut)})
 async def swap_slots(
     serial: str, body: SwapIn, who: Operator, context: Ctx, response: Response, idempotency_key: RequestKey = None
 ) -> RolloutOut:

@@ -15,7 +15,7 @@ from mellow_herald.service.api.parameters import Ctx, Id, IdCursor, IfMatch, rev
 from mellow_herald.service.api.uploads import BODY, AllowedParams, announced_length, check_media_type
 from mellow_herald.service.context import Context
 from mellow_herald.service.people.callers import Anyone, Publisher
-from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.service.problems import ProblemError, again, problems
 from mellow_herald.service.releases import life as release_life
 from mellow_herald.service.releases.checking import foresee
 from mellow_herald.service.releases.offering import release_name
@@ -86,7 +86,12 @@ async def _show(context: Context, release_id: int, response: Response | None = N
     return shown(rows[0], **more)
 
 
-@router.post("/releases", status_code=201, responses=problems(409, 411, 413, 415, 507), openapi_extra=BODY)
+@router.post(
+    "/releases",
+    status_code=201,
+    responses={**problems(409, 411, 413, 415, 507), **again(ReleaseOut)},
+    openapi_extra=BODY,
+)
 async def publish_release(
     request: Request,
     response: Response,

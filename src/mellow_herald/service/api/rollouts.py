@@ -13,7 +13,7 @@ from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.api.pages import link_next
 from mellow_herald.service.api.parameters import Ctx, Id, IdCursor, IfMatch, RequestKey, revision_of
 from mellow_herald.service.people.callers import Anyone, Operator
-from mellow_herald.service.problems import ProblemError, Responses, problems
+from mellow_herald.service.problems import ProblemError, Responses, again, problems
 from mellow_herald.service.rollouts import editing, life, previewing, shown, steering
 from mellow_herald.service.rollouts import report as reports
 from mellow_herald.service.rollouts.life import Agreed
@@ -52,7 +52,7 @@ router = APIRouter(tags=["rollouts"])
 Overtake = Annotated[bool, Query(description="An urgent plan takes over devices that wait in other rollouts.")]
 
 
-@router.post("/rollouts", status_code=201, responses=problems(409))
+@router.post("/rollouts", status_code=201, responses={**problems(409), **again(RolloutOut)})
 async def start_rollout(
     plan: PlanDocument,
     who: Operator,

@@ -7,7 +7,7 @@ from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.context import Context
 from mellow_herald.service.people.callers import Anyone, Operator
-from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.service.problems import ProblemError, again, problems
 from mellow_herald.store import selections
 from mellow_herald.store.feed import JournalEntry, write_journal
 from mellow_herald.store.rows import StoredSelection
@@ -22,7 +22,7 @@ async def _shown(connection: AsyncConnection, context: Context, row: StoredSelec
     return SelectionOut.model_validate({**row, "standing": Standing(**counts)})
 
 
-@router.post("/selections", status_code=201, responses=problems())
+@router.post("/selections", status_code=201, responses={**problems(), **again(SelectionOut)})
 async def save_selection(body: SelectionIn, who: Operator, context: Ctx, response: Response) -> SelectionOut:
     """Saves a selector under a name, or replaces the one of that name (200 instead of 201)."""
     now = context.clock.now()
