@@ -14,7 +14,7 @@ from tests.faults.table import FAULTS
 from tests.faults.trial import Outcome, Trials
 from tests.harness.processes import open_folder
 
-# A PostgreSQL that ends ten times in a row is given up, as it should be.
+# A fleet and its history anew now and then.
 IN_A_ROW = 8
 
 

@@ -40,6 +40,7 @@ class SoundCluster(FailingCluster):
 def hasty(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(cluster_keeper, "LOOK_SECONDS", 0.01)
     monkeypatch.setattr(cluster_keeper, "FIRST_PAUSE", 0.0001)
+    monkeypatch.setattr(cluster_keeper, "LONGEST_PAUSE", 0.001)
 
 
 def test_one_that_ends_again_and_again_is_given_up_once() -> None:
@@ -49,6 +50,19 @@ def test_one_that_ends_again_and_again_is_given_up_once() -> None:
     assert given_up.wait(10) and keeper.gave_up
     assert cluster.starts == cluster_keeper.GIVEN_UP_AFTER
     keeper.stop()
+
+
+def test_one_that_runs_well_between_is_started_as_often_as_it_ends(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(cluster_keeper, "WELL_AFTER_SECONDS", 0.0)
+    cluster = FailingCluster()
+    keeper = ClusterKeeper(cluster, lambda: pytest.fail("given up"))
+    keeper.start()
+    deadline = time.monotonic() + 10
+    while cluster.starts < 2 * cluster_keeper.GIVEN_UP_AFTER:
+        assert time.monotonic() < deadline
+        time.sleep(0.01)
+    keeper.stop()
+    assert not keeper.gave_up
 
 
 def test_one_that_could_not_be_started_at_first_is_tried_again_and_left_alone_then() -> None:

@@ -9,13 +9,16 @@ from mellow_herald.store.releases import list_releases
 from mellow_herald.store.tables import Base
 from tests.harness.database import Databases
 
+BESIDE_0_1_0 = {"board": ("position_dependent",), "person": ("role",), "pulse": ("odd_boots", "odd_seq")}
+
 
 async def test_the_migrations_lead_to_the_tables_we_use(database_url: str) -> None:
     engine = make_engine(database_url)
 
     def compare(connection: Connection) -> list[object]:
         context = MigrationContext.configure(connection, opts={"compare_type": True})
-        return list(compare_metadata(context, Base.metadata))
+        found = compare_metadata(context, Base.metadata)
+        return [one for one in found if not _is_kept_for_0_1_0(one)]
 
     async with engine.connect() as connection:
         assert await connection.run_sync(compare) == []
@@ -24,6 +27,14 @@ async def test_the_migrations_lead_to_the_tables_we_use(database_url: str) -> No
         )
     assert all(f"'{state.value}'" in states for state in State)
     await engine.dispose()
+
+
+def _is_kept_for_0_1_0(difference: object) -> bool:
+    """A column that only workers of that version still look at."""
+    match difference:
+        case ("remove_column", _, table, column):
+            return column.name in BESIDE_0_1_0.get(table, ())
+    return False
 
 
 async def test_migrating_twice_is_harmless(database_url: str) -> None:

@@ -11,8 +11,9 @@ from mellow_herald.store.cluster import Cluster, ClusterError
 log = structlog.get_logger()
 LOOK_SECONDS = 0.5
 FIRST_PAUSE, LONGEST_PAUSE = 0.5, 15.0
-# A cluster that ran for so long counts as well again; one that ended so often in a row is given up.
-WELL_AFTER_SECONDS, GIVEN_UP_AFTER = 60.0, 10
+# A cluster that ran for so long was well, and is started again at once. One that did not, so often in a row, is given
+# up: with the pauses that is nine minutes, in which somebody may have made room on its disk.
+WELL_AFTER_SECONDS, GIVEN_UP_AFTER = 5.0, 40
 
 
 class ClusterKeeper:
@@ -34,23 +35,23 @@ class ClusterKeeper:
         self._thread.join()
 
     def _run(self) -> None:
-        failures, well_since = 0, time.monotonic()
+        failures, began = 0, time.monotonic()
         while not self._stop.wait(LOOK_SECONDS):
             if self._cluster.runs:
-                if failures and time.monotonic() - well_since > WELL_AFTER_SECONDS:
-                    failures = 0
                 continue
-            failures += 1
+            failures = 0 if time.monotonic() - began > WELL_AFTER_SECONDS else failures + 1
             if failures > GIVEN_UP_AFTER:
                 log.error("PostgreSQL ended again and again; giving up", log=str(self._cluster.log))
                 self.gave_up = True
                 self._give_up()
                 return
-            log.error("PostgreSQL has ended; starting it again", try_number=failures)
+            pause = min(LONGEST_PAUSE, FIRST_PAUSE * 2.0**failures) if failures else 0.0
+            log.error("PostgreSQL has ended; starting it again", failures=failures, pause_s=pause)
+            if self._stop.wait(pause):
+                return
+            began = time.monotonic()
             try:
                 self._cluster.start_again()
-                well_since = time.monotonic()
                 log.warning("PostgreSQL runs again")
             except ClusterError as error:
                 log.error("PostgreSQL did not start; trying again", error=str(error))
-                self._stop.wait(min(LONGEST_PAUSE, FIRST_PAUSE * 2.0**failures))

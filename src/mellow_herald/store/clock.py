@@ -96,6 +96,7 @@ async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime) -> Anc
             "beat_real": real,
             "beat_service": start,
             "serving_since": start if gap or row is None else row.serving_since,
+            "away_from": None if row is None else row.beat_service if gap else row.away_from,
             "database_since": func.pg_postmaster_start_time(),
             "ahead_s": 0.0,
             "rests": False,
@@ -127,18 +128,22 @@ async def beat(engine: AsyncEngine, real: datetime, service: datetime, ahead: ti
     async with engine.begin() as connection:
         known = select(
             ClockRow.beat_real,
+            ClockRow.beat_service,
+            ClockRow.away_from,
             ClockRow.serving_since,
             ClockRow.database_since,
             ClockRow.ahead_s,
             func.pg_postmaster_start_time().label("database_now"),
         )
         row = (await connection.execute(known.with_for_update())).one()
-        since = service if real - row.beat_real >= GAP else row.serving_since
+        was_away = real - row.beat_real >= GAP
+        since = service if was_away else row.serving_since
         values = {
             "beat_real": real,
             "beat_ticks": ticks.count,
             "beat_boot": ticks.boot,
             "serving_since": since,
+            "away_from": row.beat_service if was_away else row.away_from,
             "database_since": row.database_now,
             "ahead_s": ahead.total_seconds(),
             "rests": False,

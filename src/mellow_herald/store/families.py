@@ -11,6 +11,7 @@ from sqlalchemy.orm import aliased
 from mellow_herald.core.attempt import AT_RISK
 from mellow_herald.core.presence import LATE_AFTER
 from mellow_herald.store.database import among, fetch_all
+from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.tables import AttemptRow, Device, Pulse
 
 
@@ -63,7 +64,7 @@ async def standing(connection: AsyncConnection, gateways: Sequence[str], now: da
                 Device.id,
                 AttemptRow.id.is_not(None).label("live"),
                 func.coalesce(at_risk, False).label("at_risk"),
-                func.coalesce(Pulse.seen_at + grace >= now, False).label("present"),
+                func.coalesce(HEARD_AT + grace >= now, False).label("present"),
             )
             .select_from(Device)
             .outerjoin(AttemptRow, and_(AttemptRow.device_id == Device.id, AttemptRow.live))

@@ -24,15 +24,18 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from mellow_herald.core.selector import Node
 from mellow_herald.core.version import version_key
 from mellow_herald.store.database import among, as_rows, fetch_all, fetch_one
+from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.rows import DeviceAttemptEvent, StoredCode, StoredDevice, StoredPulse
 from mellow_herald.store.selector_sql import KNOWN_BUILD, RUNS, compile_selector
 from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, EnrolmentCode, Pulse, Rollout
 
 
 class CalledDevice(TypedDict):
-    """A device's last call, None in all where it never called."""
+    """A device's last call, None in all where it never called. ``heard_at`` is ``seen_at``, but later by as much as the
+    service was away since."""
 
     seen_at: datetime | None
+    heard_at: datetime | None
     boots: int | None
     seq: int | None
     interval_s: int | None
@@ -302,6 +305,7 @@ async def _shown_devices(connection: AsyncConnection, where: ColumnElement[bool]
             KNOWN_BUILD.label("known_build"),
             RUNS.label("runs"),
             Pulse.seen_at,
+            HEARD_AT.label("heard_at"),
             Pulse.boots,
             Pulse.seq,
             Pulse.interval_s,
@@ -347,7 +351,7 @@ async def list_behind(connection: AsyncConnection, gateway: str, limit: int) -> 
 
 async def count_presence(connection: AsyncConnection, now: datetime, late: int, offline: int) -> dict[str, int]:
     """How many admitted devices are online, late, offline (after so many missed check-ins) and never seen."""
-    missed = func.extract("epoch", now - Pulse.seen_at) / Pulse.interval_s
+    missed = func.extract("epoch", now - HEARD_AT) / Pulse.interval_s
     counted: dict[str, ColumnElement[int]] = {
         "never-seen": func.count().filter(Pulse.seen_at.is_(None)),
         "offline": func.count().filter(missed > offline),

@@ -12,6 +12,7 @@ from mellow_herald.core.inventory import Entry
 from mellow_herald.core.selector import Node
 from mellow_herald.store.database import as_rows, fetch_all
 from mellow_herald.store.fleet import ShownDevice, list_devices
+from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.selector_sql import RUNS, compile_selector
 from mellow_herald.store.tables import AttemptRow, Device, Pulse
 
@@ -140,7 +141,7 @@ async def list_visits(connection: AsyncConnection, where: Node | None, now: date
         .limit(1)
         .lateral("newest")
     )
-    missed = func.extract("epoch", now - Pulse.seen_at) / Pulse.interval_s
+    missed = func.extract("epoch", now - HEARD_AT) / Pulse.interval_s
     why = case(
         (RUNS == "recovery", "runs its recovery image"),
         ((newest.c.state == "silent") & (missed > 5), "silent since an update"),

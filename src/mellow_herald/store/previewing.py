@@ -11,6 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.presence import presence
+from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.rings import Target
 from mellow_herald.store.selector_sql import compile_reason, compile_selector
 from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, ImageRow, Pulse, ReleaseImage, Rollout
@@ -41,7 +42,7 @@ class Sample:
 async def sample(connection: AsyncConnection, ids: Sequence[int], now: datetime) -> Sample:
     """Looks at these devices' last calls."""
     statement = (
-        select(Pulse.seen_at, Pulse.interval_s, Pulse.next_s)
+        select(Pulse.seen_at, HEARD_AT.label("heard_at"), Pulse.interval_s, Pulse.next_s)
         .select_from(Device)
         .outerjoin(Pulse, Pulse.device_id == Device.id)
         .where(Device.id == any_(literal(list(ids), ARRAY(BigInteger))))
@@ -50,7 +51,7 @@ async def sample(connection: AsyncConnection, ids: Sequence[int], now: datetime)
     intervals, calls = [], []
     for row in await connection.execute(statement):
         span = timedelta(seconds=row.interval_s or 1)
-        word = presence(row.seen_at, span, now).value
+        word = presence(row.heard_at, span, now).value
         counts[word] = counts.get(word, 0) + 1
         if row.seen_at is not None and word != "offline":
             intervals.append(span)

@@ -42,6 +42,7 @@ from mellow_herald.core.selector.tree import (
     label_of,
 )
 from mellow_herald.core.version import version_key
+from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Listed, Pulse, Release, ReleaseImage
 
 IN_RECOVERY = func.coalesce(Device.running["app"]["slot"].astext == RECOVERY_SLOT, False)
@@ -90,7 +91,7 @@ def _age(now: datetime) -> ColumnElement[Any]:
 
 
 def _presence(now: datetime) -> ColumnElement[Any]:
-    missed = func.extract("epoch", now - Pulse.seen_at) / Pulse.interval_s
+    missed = func.extract("epoch", now - HEARD_AT) / Pulse.interval_s
     known = case(
         (missed > OFFLINE_AFTER, Presence.OFFLINE.value),
         (missed > LATE_AFTER, Presence.LATE.value),

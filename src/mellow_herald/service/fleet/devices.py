@@ -43,7 +43,7 @@ def as_shown(row: Mapping[str, Any], now: datetime) -> dict[str, Any]:
     seen_at = facts["seen_at"]
     expected = seen_at + timedelta(seconds=facts["next_s"]) if seen_at else None
     facts |= {
-        "presence": presence(seen_at, interval, now),
+        "presence": presence(facts["heard_at"], interval, now),
         "next_checkin_at": expected,
         "condition": facts["condition"] or {},
         "readings": facts["readings"] or {},

@@ -27,6 +27,8 @@ class ClockRow(Base):
     beat_real: Mapped[datetime]
     beat_service: Mapped[datetime]
     serving_since: Mapped[datetime]
+    # Until when it had served before that, since the last time it was away; both are service time.
+    away_from: Mapped[datetime | None]
     database_since: Mapped[datetime | None]
     # Of the last beat: ticks since the machine's start, and which start that was; how far ahead its clock is.
     beat_ticks: Mapped[float | None]
