@@ -29,7 +29,7 @@ def read_url(given: str) -> str:
     """The address of a PostgreSQL as somebody writes it, with our driver; ``Refused`` if it is none."""
     try:
         url = make_url(given)
-    except ArgumentError:
+    except (ArgumentError, ValueError):
         url = None
     if url is None or url.drivername not in ("postgres", "postgresql", DRIVER) or not url.database:
         raise Refused(

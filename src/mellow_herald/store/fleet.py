@@ -6,7 +6,9 @@ from datetime import datetime
 from typing import Any, TypedDict
 
 from sqlalchemy import (
+    BigInteger,
     ColumnElement,
+    Select,
     SQLColumnExpression,
     and_,
     bindparam,
@@ -27,7 +29,10 @@ from mellow_herald.store.database import among, as_rows, fetch_all, fetch_one
 from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.rows import DeviceAttemptEvent, StoredCode, StoredDevice, StoredPulse
 from mellow_herald.store.selector_sql import KNOWN_BUILD, RUNS, compile_selector
-from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, EnrolmentCode, Pulse, Rollout
+from mellow_herald.store.tables import AttemptEvent, AttemptRow, CodeSlice, Device, EnrolmentCode, Pulse, Rollout
+
+# As many devices may enrol with one code at the same time without waiting for each other.
+CODE_SLICES = 16
 
 
 class CalledDevice(TypedDict):
@@ -75,25 +80,42 @@ async def add_code(connection: AsyncConnection, values: dict[str, Any]) -> Store
     """Adds an enrolment code."""
     statement = insert(EnrolmentCode).values(**values).returning(EnrolmentCode.__table__)
     (code,) = await fetch_all(connection, statement, StoredCode)
+    whole, more = divmod(code["uses"], CODE_SLICES)
+    rows = [
+        {"code_id": code["id"], "slice": number, "uses": whole + (number < more), "used": 0}
+        for number in range(CODE_SLICES)
+    ]
+    await connection.execute(insert(CodeSlice), rows)
     return code
+
+
+def _codes() -> Select[Any]:
+    in_slices = select(func.sum(CodeSlice.used)).where(CodeSlice.code_id == EnrolmentCode.id).scalar_subquery()
+    columns = [column for column in EnrolmentCode.__table__.c if column.name != "used"]
+    return select(*columns, (EnrolmentCode.used + func.coalesce(in_slices, 0)).cast(BigInteger).label("used"))
 
 
 async def list_codes(connection: AsyncConnection) -> list[StoredCode]:
     """All enrolment codes."""
-    statement = select(EnrolmentCode.__table__).order_by(EnrolmentCode.id.desc())
-    return await fetch_all(connection, statement, StoredCode)
+    return await fetch_all(connection, _codes().order_by(EnrolmentCode.id.desc()), StoredCode)
 
 
 async def find_code(connection: AsyncConnection, code_hash: str) -> StoredCode | None:
-    """A code by its hash, locked until the transaction ends so that its uses are counted right."""
-    statement = select(EnrolmentCode.__table__).where(EnrolmentCode.code_hash == code_hash).with_for_update()
-    return await fetch_one(connection, statement, StoredCode)
+    """A code by its hash."""
+    return await fetch_one(connection, _codes().where(EnrolmentCode.code_hash == code_hash), StoredCode)
 
 
-async def use_code(connection: AsyncConnection, code_id: int) -> None:
-    """Counts one use of a code."""
-    statement = update(EnrolmentCode).where(EnrolmentCode.id == code_id)
-    await connection.execute(statement.values(used=EnrolmentCode.used + 1))
+async def use_code(connection: AsyncConnection, code_id: int) -> bool:
+    """Counts one use of a code; False if there is none left. Others who use it at the same time are waited for only
+    where all that is left is in their hands."""
+    left = select(CodeSlice.slice).where(CodeSlice.code_id == code_id, CodeSlice.used < CodeSlice.uses).limit(1)
+    for choice in (left.order_by(func.random()).with_for_update(skip_locked=True), left.with_for_update()):
+        number = await connection.scalar(choice)
+        if number is not None:
+            mine = (CodeSlice.code_id == code_id, CodeSlice.slice == number)
+            await connection.execute(update(CodeSlice).where(*mine).values(used=CodeSlice.used + 1))
+            return True
+    return False
 
 
 async def find_device(connection: AsyncConnection, serial: str, *, lock: bool = False) -> StoredDevice | None:

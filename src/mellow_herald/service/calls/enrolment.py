@@ -74,9 +74,8 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
                     "(`herald device allow-enrolment`).",
                 )
             return _answer(context, enrolled["id"], enrolled["generation"], enrolled["admission"])
-        if code["used"] >= code["uses"]:
+        if not await fleet.use_code(connection, code["id"]):
             raise ProblemError(403, "code-used-up", f"The enrolment code was good for {code['uses']} devices.")
-        await fleet.use_code(connection, code["id"])
         admission = "asking" if code["ask"] else "admitted"
         values = {
             "board": asked.board,

@@ -76,7 +76,7 @@ class DeviceApi:
     def __init__(self, context: Context, intake: Intake) -> None:
         self._context, self._intake = context, intake
         self._wrong_codes = Pauses(free=100)
-        # A whole fleet may enrol in one moment; all of it counts on one code's row.
+        # A whole fleet may enrol in one moment; check-ins are to have connections left.
         self._enrolling = Room(ENROL_AT_ONCE, ENROL_QUEUE)
 
     def routes(self) -> list[Route]:

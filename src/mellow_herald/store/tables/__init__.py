@@ -3,6 +3,7 @@
 from mellow_herald.store.tables.base import Base, gate_numbers
 from mellow_herald.store.tables.feed import ClockRow, Delivery, JournalRow, Outbox, Webhook
 from mellow_herald.store.tables.fleet import (
+    CodeSlice,
     ConditionDay,
     Device,
     DeviceEvent,
@@ -41,6 +42,7 @@ __all__ = [
     "Baseline",
     "Board",
     "ClockRow",
+    "CodeSlice",
     "ConditionDay",
     "Credential",
     "Delivery",

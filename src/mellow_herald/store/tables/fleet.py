@@ -35,6 +35,18 @@ class EnrolmentCode(Base):
     __table_args__ = (CheckConstraint("used <= uses", name="used"),)
 
 
+class CodeSlice(Base):
+    """A part of a code's uses, counted by itself: of a fleet that enrols in one moment each device takes a part that
+    nobody has at the time. What was ``used`` before there were slices is on the code."""
+
+    __tablename__ = "code_slice"
+    code_id: Mapped[int] = mapped_column(ForeignKey("enrolment_code.id"), primary_key=True)
+    slice: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
+    uses: Mapped[int]
+    used: Mapped[int]
+    __table_args__ = (CheckConstraint("used <= uses", name="used"),)
+
+
 class Device(Base):
     """A device: who it is and what it runs. Wide and rarely written; what changes often is in ``pulse``.
 
