@@ -9,6 +9,8 @@ type Kind = 'attempt' | 'rollout' | 'release' | 'admission'
 export function useLatest(kinds: Kind[], most: number, rolloutId: () => number | undefined = () => undefined): { latest: Ref<FeedEvent[]>; fill: () => Promise<void> } {
   const latest = ref<FeedEvent[]>([])
   useFeed().listen((event) => {
+    // Who is narrowed to some devices hears that something happened, not to whom.
+    if (!Object.keys(event.data).length) return
     const concerns = rolloutId() === undefined || event.rollout_id === rolloutId()
     if (concerns && kinds.includes(event.kind as Kind) && event.data.moved !== false) merge([event])
   })

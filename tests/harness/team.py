@@ -10,12 +10,12 @@ from mellow_herald.wire.person import Role
 from tests.harness.service import PASSWORD, RunningService
 
 
-def add_person(service: RunningService, name: str, *roles: Role) -> httpx.Client:
+def add_person(service: RunningService, name: str, *roles: Role, only: str | None = None) -> httpx.Client:
     """Somebody with these roles, signed in by token."""
 
     async def add() -> None:
         async with service.context.engine.begin() as connection:
-            await people.add_person(connection, name, roles, HASHER.hash(PASSWORD), datetime.now(UTC))
+            await people.add_person(connection, name, roles, HASHER.hash(PASSWORD), datetime.now(UTC), only=only)
 
     service.call(add())
     http = service.http()

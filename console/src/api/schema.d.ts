@@ -1647,7 +1647,8 @@ export interface paths {
         };
         /**
          * Follow Events
-         * @description The event feed as Server-Sent Events. With ``Last-Event-ID`` it goes on without a gap.
+         * @description The event feed as Server-Sent Events. With ``Last-Event-ID`` it goes on without a gap. Who is narrowed to some
+         *     devices hears that something happened, not to whom.
          */
         get: operations["follow_events"];
         put?: never;
@@ -1769,7 +1770,8 @@ export interface paths {
         };
         /**
          * Presence Over Time
-         * @description How many devices were present how over time, as it was noted then; oldest first.
+         * @description How many devices were present how over time, as it was noted then; oldest first. It was noted of the whole fleet:
+         *     who is narrowed to some devices has none.
          */
         get: operations["presence_over_time"];
         put?: never;
@@ -3561,13 +3563,16 @@ export interface components {
         };
         /**
          * Me
-         * @description Who is signed in. ``must_change``: nothing else is allowed before the first password is changed.
+         * @description Who is signed in. ``must_change``: nothing else is allowed before the first password is changed. ``only``: a
+         *     selector, if they are narrowed to the devices that it picks.
          */
         Me: {
             /** Name */
             name: string;
             /** Roles */
             roles: components["schemas"]["Role"][];
+            /** Only */
+            only?: string | null;
             /**
              * Must Change
              * @default false
@@ -3718,13 +3723,15 @@ export interface components {
         };
         /**
          * PersonIn
-         * @description Somebody new in the team.
+         * @description Somebody new in the team; with ``only``, narrowed to the devices that a selector picks.
          */
         PersonIn: {
             /** Name */
             name: string;
             /** Roles */
             roles: components["schemas"]["Role"][];
+            /** Only */
+            only?: string | null;
         };
         /**
          * PersonOut
@@ -3736,6 +3743,8 @@ export interface components {
             name: string;
             /** Roles */
             roles: components["schemas"]["Role"][];
+            /** Only */
+            only?: string | null;
             /** Must Change */
             must_change: boolean;
             /**
@@ -4624,11 +4633,13 @@ export interface components {
         Role: "viewer" | "publisher" | "operator" | "admin";
         /**
          * RolesIn
-         * @description The roles that somebody is to have.
+         * @description The roles that somebody is to have, and what they are narrowed to (null: nothing; left out: as before).
          */
         RolesIn: {
             /** Roles */
             roles: components["schemas"]["Role"][];
+            /** Only */
+            only?: string | null;
         };
         /**
          * RollbackIn

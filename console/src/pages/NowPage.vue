@@ -8,6 +8,7 @@ import RolloutCard from '../components/RolloutCard.vue'
 import { useLoading } from '../loading'
 import { useClock } from '../stores/clock'
 import { useLatest } from '../latest'
+import { useSession } from '../stores/session'
 import { reloadOn } from '../stores/feed'
 import { moment } from '../words'
 
@@ -17,6 +18,7 @@ const overview = ref<Overview | null>(null)
 const samples = ref<Schemas['PresenceSample'][]>([])
 const { latest } = useLatest(['rollout', 'release', 'admission'], LATEST)
 const clock = useClock()
+const session = useSession()
 const { failure, reload } = useLoading(async () => {
   overview.value = await told(api.GET('/api/v1/overview'))
   clock.learn(overview.value.now, overview.value.scale)
@@ -68,7 +70,7 @@ function word(event: FeedEvent): string {
     <div class="row mb-4">
       <h1>Now</h1>
       <span class="quiet push">
-        service time {{ moment(clock.now.toISOString()) }} UTC<template v-if="clock.scale !== 1">, {{ clock.scale }} times as fast</template>
+        <template v-if="session.me?.only">the devices of <span class="mono">{{ session.me.only }}</span> · </template>service time {{ moment(clock.now.toISOString()) }} UTC<template v-if="clock.scale !== 1">, {{ clock.scale }} times as fast</template>
       </span>
     </div>
     <v-alert v-if="failure" type="error" class="mb-4">{{ failure }}</v-alert>

@@ -22,6 +22,7 @@ const people = ref<Person[]>([])
 const tokens = ref<Token[]>([])
 const name = ref('')
 const roles = ref<Schemas['Role'][]>(['viewer'])
+const only = ref('')
 const told_once = ref<{ name: string; password: string } | null>(null)
 const asked = ref<{ word: string; title: string; text: string; act: () => Promise<void> } | null>(null)
 const changing = ref(false)
@@ -45,10 +46,11 @@ async function trying(work: () => Promise<void>) {
 
 const add = () =>
   trying(async () => {
-    const made = await told(api.POST('/api/v1/people', { body: { name: name.value.trim(), roles: roles.value } }))
+    const made = await told(api.POST('/api/v1/people', { body: { name: name.value.trim(), roles: roles.value, only: only.value.trim() || null } }))
     told_once.value = { name: made.name, password: made.password ?? '' }
     name.value = ''
     roles.value = ['viewer']
+    only.value = ''
   })
 
 const give = (person: Person, chosen: Schemas['Role'][]) =>
@@ -92,7 +94,7 @@ function closeToken(token: Token) {
   <div class="page">
     <div class="row mb-3">
       <h1>People</h1>
-      <span v-if="session.me" class="quiet">Signed in as {{ session.me.name }} ({{ session.me.roles.join(", ") }})</span>
+      <span v-if="session.me" class="quiet">Signed in as {{ session.me.name }} ({{ session.me.roles.join(", ") }}{{ session.me.only ? ` of ${session.me.only}` : "" }})</span>
       <v-btn class="push" size="small" @click="changing = true">change my password …</v-btn>
     </div>
     <v-alert v-if="failure || refused" type="error" class="mb-3" role="alert">{{ refused || failure }}</v-alert>
@@ -131,6 +133,7 @@ function closeToken(token: Token) {
                     @update:model-value="(chosen: unknown) => give(person, chosen as Schemas['Role'][])"
                   />
                 </span>
+                <span v-if="person.only" class="quiet">only <span class="mono">{{ person.only }}</span></span>
               </td>
               <td>{{ person.closed_at ? `closed ${moment(person.closed_at).slice(0, 10)}` : person.must_change ? 'first password' : 'open' }}</td>
               <td>{{ person.signed_in_at ? moment(person.signed_in_at) : 'never' }}</td>
@@ -147,6 +150,7 @@ function closeToken(token: Token) {
         <form class="row panel" @submit.prevent="add">
           <v-text-field v-model="name" label="Name" hide-details class="name" />
           <v-select v-model="roles" :items="[...ROLES]" label="Roles" multiple hide-details class="chosen" />
+          <v-text-field v-model="only" label="Only devices of (a selector)" placeholder="site = fernhollow" hide-details class="chosen" />
           <v-btn type="submit" color="primary" variant="flat" :disabled="!name.trim() || !roles.length">Add to the team</v-btn>
         </form>
         <dl class="facts panel">

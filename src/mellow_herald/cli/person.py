@@ -10,12 +10,18 @@ from mellow_herald.cli.choices import Yes
 from mellow_herald.cli.output import AsJson, print_json, table
 
 if TYPE_CHECKING:
-    from mellow_herald.wire.person import Me
+    from mellow_herald.wire.person import Me, PersonOut
 
 app = typer.Typer(name="person", help="The team: who may sign in, and what each may do.", no_args_is_help=True)
 Name = Annotated[str, typer.Argument(metavar="NAME", help="The person's name.")]
 RoleNames = Annotated[
     list[str], typer.Option("--role", help="viewer, publisher, operator or admin; may be given several times.")
+]
+
+
+Only = Annotated[
+    str | None,
+    typer.Option("--only", help="A selector: they see and steer the devices that it picks, and no others."),
 ]
 
 
@@ -66,16 +72,16 @@ def whoami(as_json: AsJson = False) -> None:
 
 
 @app.command("add")
-def add(name: Name, roles: RoleNames, as_json: AsJson = False) -> None:
+def add(name: Name, roles: RoleNames, only: Only = None, as_json: AsJson = False) -> None:
     """Add somebody. Their first password is shown this once; they change it when they sign in."""
     from mellow_herald.cli.connection import connect
 
     with connect() as herald:
-        made = herald.people.add(name, _roles(roles))
+        made = herald.people.add(name, _roles(roles), only=only)
     if as_json:
         print_json(made)
     else:
-        print(f"{made.name} is in the team as {', '.join(made.roles)}.")
+        print(f"{made.name} is in the team as {_may(made)}.")
         print(f"First password, shown this once: {made.password}")
 
 
@@ -92,7 +98,7 @@ def list_people(as_json: AsJson = False) -> None:
     rows = [
         [
             one.name,
-            ", ".join(one.roles),
+            _may(one),
             f"closed {one.closed_at:%Y-%m-%d}" if one.closed_at else "first password" if one.must_change else "open",
             f"{one.signed_in_at:%Y-%m-%d %H:%M}" if one.signed_in_at else "never",
             str(one.tokens),
@@ -103,13 +109,24 @@ def list_people(as_json: AsJson = False) -> None:
 
 
 @app.command("role")
-def role(name: Name, roles: RoleNames) -> None:
-    """Give somebody these roles in place of those they have."""
+def role(
+    name: Name,
+    roles: RoleNames,
+    only: Only = None,
+    of_all: Annotated[bool, typer.Option("--of-all", help="Narrow them no longer.")] = False,
+) -> None:
+    """Give somebody these roles in place of those they have; what they are narrowed to stays, unless it is said."""
+    if only is not None and of_all:
+        raise typer.BadParameter("say either --only or --of-all")
     from mellow_herald.cli.connection import connect
 
     with connect() as herald:
-        changed = herald.people.set_roles(name, _roles(roles))
-    print(f"{changed.name} is {', '.join(changed.roles)} now.")
+        changed = herald.people.set_roles(name, _roles(roles), only=False if of_all else only)
+    print(f"{changed.name} is {_may(changed)} now.")
+
+
+def _may(person: "PersonOut | Me") -> str:
+    return ", ".join(person.roles) + (f" of {person.only}" if person.only else "")
 
 
 @app.command("password")
@@ -148,7 +165,7 @@ def close(name: Name, yes: Yes = False) -> None:
 
 
 def _told(me: "Me") -> str:
-    return f"{me.name} ({', '.join(me.roles)})"
+    return f"{me.name} ({_may(me)})"
 
 
 def _roles(names: list[str]) -> list[str]:

@@ -134,7 +134,7 @@ def add_person(asked: PersonIn) -> Call[PersonOut]:
 
 def set_roles(name: str, asked: RolesIn) -> Call[PersonOut]:
     """Gives somebody these roles."""
-    headers, body = {"content-type": "application/json"}, asked.model_dump_json().encode()
+    headers, body = {"content-type": "application/json"}, asked.model_dump_json(exclude_unset=True).encode()
     path = f"{API}/people/{name}/roles"
     return Call(f"changing {name}'s roles", "PUT", path, reader(PersonOut), body=body, headers=headers, repeatable=True)
 

@@ -140,11 +140,17 @@ async def keep_rights(context: Context) -> None:
 
 
 async def stream(
-    context: Context, after: int | None, rollout_id: int | None, credential_id: int, roles: frozenset[str]
+    context: Context,
+    after: int | None,
+    rollout_id: int | None,
+    credential_id: int,
+    rights: frozenset[str],
+    *,
+    bare: bool = False,
 ) -> AsyncIterator[str]:
     """The feed as Server-Sent Events, from after event number ``after`` (None: from now on), without gaps, for as long
-    as the credential stands for these roles."""
-    with context.signals.follow(credential_id, roles) as follower:
+    as the credential stands for these rights; ``bare`` leaves out whom they are about."""
+    with context.signals.follow(credential_id, rights) as follower:
         async with context.engine.connect() as connection:
             last = await feed.newest_sealed(connection) if after is None else after
         yield f"retry: 1000\n: the feed stands at {last}\n\n"
@@ -153,7 +159,7 @@ async def stream(
             if behind:
                 async for event in _stored(context, last, rollout_id):
                     last = event.id
-                    yield _frame(event)
+                    yield _frame(event, bare=bare)
                 behind = False
             try:
                 event = await asyncio.wait_for(follower.queue.get(), PING_SECONDS)
@@ -165,7 +171,7 @@ async def stream(
             elif event.id > last:
                 last = event.id
                 if rollout_id is None or event.rollout_id == rollout_id:
-                    yield _frame(event)
+                    yield _frame(event, bare=bare)
 
 
 async def _stored(context: Context, after: int, rollout_id: int | None) -> AsyncIterator[Event]:
@@ -179,6 +185,8 @@ async def _stored(context: Context, after: int, rollout_id: int | None) -> Async
         after = rows[-1]["sealed"]
 
 
-def _frame(event: Event) -> str:
+def _frame(event: Event, *, bare: bool) -> str:
+    if bare:
+        event = Event(id=event.id, at=event.at, kind=event.kind, data={})
     body = json.dumps(event.model_dump(mode="json"), separators=(",", ":"))
     return f"id: {event.id}\nevent: {event.kind}\ndata: {body}\n\n"

@@ -371,8 +371,11 @@ async def list_behind(connection: AsyncConnection, gateway: str, limit: int) -> 
     return list((await connection.execute(statement)).scalars())
 
 
-async def count_presence(connection: AsyncConnection, now: datetime, late: int, offline: int) -> dict[str, int]:
-    """How many admitted devices are online, late, offline (after so many missed check-ins) and never seen."""
+async def count_presence(
+    connection: AsyncConnection, now: datetime, late: int, offline: int, where: Node | None = None
+) -> dict[str, int]:
+    """How many admitted devices (or those of them that match) are online, late, offline (after so many missed
+    check-ins) and never seen."""
     missed = func.extract("epoch", now - HEARD_AT) / Pulse.interval_s
     counted: dict[str, ColumnElement[int]] = {
         "never-seen": func.count().filter(Pulse.seen_at.is_(None)),
@@ -386,15 +389,19 @@ async def count_presence(connection: AsyncConnection, now: datetime, late: int, 
         .outerjoin(Pulse, Pulse.device_id == Device.id)
         .where(Device.admission == "admitted")
     )
+    if where is not None:
+        statement = statement.where(compile_selector(where, now))
     return dict((await connection.execute(statement)).mappings().one())
 
 
-async def count_versions(connection: AsyncConnection) -> list[VersionDevices]:
-    """How many admitted devices run which version on which board and line."""
+async def count_versions(
+    connection: AsyncConnection, where: Node | None = None, now: datetime | None = None
+) -> list[VersionDevices]:
+    """How many admitted devices (or those of them that match) run which version on which board and line."""
     known = KNOWN_BUILD.label("known_build")
     inner = (
         select(Device.board, Device.line, Device.version, Device.version_key, known)
-        .where(Device.admission == "admitted")
+        .where(Device.admission == "admitted", true() if where is None else compile_selector(where, now))
         .subquery()
     )
     statement = (

@@ -22,6 +22,7 @@ class SignedIn(TypedDict):
     name: str
     roles: list[str]
     must_change: bool
+    only: str | None
 
 
 class TeamMember(TypedDict):
@@ -30,6 +31,7 @@ class TeamMember(TypedDict):
     name: str
     roles: list[str]
     must_change: bool
+    only: str | None
     created_at: datetime
     closed_at: datetime | None
     tokens: int
@@ -51,6 +53,7 @@ class Rights(TypedDict):
 
     id: int
     roles: list[str]
+    only: str | None
 
 
 async def count_people(connection: AsyncConnection, role: str | None = None) -> int:
@@ -69,10 +72,11 @@ async def add_person(
     at: datetime,
     *,
     must_change: bool = False,
+    only: str | None = None,
 ) -> bool:
     """Adds a person; False if the name is taken."""
     values = {"name": name, "roles": list(roles), "password_hash": password_hash, "must_change": must_change}
-    statement = insert(Person).values(**values, created_at=at)
+    statement = insert(Person).values(**values, only=only, created_at=at)
     done = await connection.execute(statement.on_conflict_do_nothing().returning(Person.id))
     return done.scalar() is not None
 
@@ -93,6 +97,7 @@ async def list_people(connection: AsyncConnection, name: str | None = None) -> l
         Person.name,
         Person.roles,
         Person.must_change,
+        Person.only,
         Person.created_at,
         Person.closed_at,
         tokens.scalar_subquery().label("tokens"),
@@ -145,6 +150,7 @@ async def find_credential(connection: AsyncConnection, secret_hash: str, at: dat
             Person.name,
             Person.roles,
             Person.must_change,
+            Person.only,
         )
         .join(Person, Person.id == Credential.person_id)
         .where(
@@ -158,9 +164,10 @@ async def find_credential(connection: AsyncConnection, secret_hash: str, at: dat
 
 
 async def rights_of(connection: AsyncConnection, ids: Sequence[int], at: datetime) -> dict[int, list[str]]:
-    """The roles that these credentials stand for, by id; those that are good no more are left out."""
+    """The roles that these credentials stand for, by id, and what their people are narrowed to; those that are good no
+    more are left out."""
     statement = (
-        select(Credential.id, Person.roles)
+        select(Credential.id, Person.roles, Person.only)
         .join(Person, Person.id == Credential.person_id)
         .where(
             Credential.id.in_(ids),
@@ -169,7 +176,8 @@ async def rights_of(connection: AsyncConnection, ids: Sequence[int], at: datetim
             Person.closed_at.is_(None),
         )
     )
-    return {row["id"]: row["roles"] for row in await fetch_all(connection, statement, Rights)}
+    found = await fetch_all(connection, statement, Rights)
+    return {row["id"]: [*row["roles"], *filter(None, [row["only"]])] for row in found}
 
 
 async def spent_credential(connection: AsyncConnection, secret_hash: str) -> StoredCredential | None:

@@ -1,10 +1,12 @@
 """People, sessions and tokens."""
 
+from collections.abc import Sequence
 from enum import StrEnum
 from typing import Annotated
 
-from pydantic import Field, StringConstraints
+from pydantic import Field, StringConstraints, model_validator
 
+from mellow_herald.wire.board import Where
 from mellow_herald.wire.model import Model, Name, Shown, Time, Title
 
 
@@ -21,6 +23,13 @@ Password = Annotated[str, StringConstraints(min_length=1, max_length=200)]
 Roles = Annotated[list[Role], Field(min_length=1, max_length=4)]
 
 
+def check_narrowing(roles: Sequence[Role], only: str | None) -> None:
+    """Whoever decides for everybody cannot be narrowed."""
+    whole = sorted({Role.ADMIN, Role.PUBLISHER} & set(roles))
+    if only is not None and whole:
+        raise ValueError(f"only: what {' and '.join(whole)} may is for all devices; narrow viewers and operators.")
+
+
 class SignIn(Model):
     """Name and password of a person."""
 
@@ -29,10 +38,12 @@ class SignIn(Model):
 
 
 class Me(Shown):
-    """Who is signed in. ``must_change``: nothing else is allowed before the first password is changed."""
+    """Who is signed in. ``must_change``: nothing else is allowed before the first password is changed. ``only``: a
+    selector, if they are narrowed to the devices that it picks."""
 
     name: str
     roles: list[Role]
+    only: str | None = None
     must_change: bool = False
 
 
@@ -44,16 +55,28 @@ class PasswordChange(Model):
 
 
 class PersonIn(Model):
-    """Somebody new in the team."""
+    """Somebody new in the team; with ``only``, narrowed to the devices that a selector picks."""
 
     name: Name
     roles: Roles
+    only: Where | None = None
+
+    @model_validator(mode="after")
+    def _may_be_narrowed(self) -> "PersonIn":
+        check_narrowing(self.roles, self.only)
+        return self
 
 
 class RolesIn(Model):
-    """The roles that somebody is to have."""
+    """The roles that somebody is to have, and what they are narrowed to (null: nothing; left out: as before)."""
 
     roles: Roles
+    only: Where | None = None
+
+    @model_validator(mode="after")
+    def _may_be_narrowed(self) -> "RolesIn":
+        check_narrowing(self.roles, self.only)
+        return self
 
 
 class PersonOut(Shown):
@@ -62,6 +85,7 @@ class PersonOut(Shown):
 
     name: str
     roles: list[Role]
+    only: str | None = None
     must_change: bool
     created_at: Time
     closed_at: Time | None

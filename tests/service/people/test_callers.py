@@ -53,6 +53,7 @@ def test_the_session_cookie_is_out_of_reach_of_scripts_and_other_sites(shared_se
             "name": "admin",
             "roles": ["admin"],
             "must_change": False,
+            "only": None,
         }
         forged = http.post("/api/v1/tokens", json={})
         assert (forged.status_code, forged.json()["type"]) == (403, "urn:mellow-herald:problem:not-from-console")

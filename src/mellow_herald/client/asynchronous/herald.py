@@ -251,17 +251,24 @@ class People:
         """Changes one's own password (at least 10 characters); one's other sessions end."""
         await self._herald.send(calls.change_password(PasswordChange(old=old, new=new)))
 
-    async def add(self, name: str, roles: Sequence[Role | str]) -> PersonOut:
-        """Adds somebody; the first password is in the answer, this once."""
-        return await self._herald.send(calls.add_person(PersonIn(name=name, roles=[Role(role) for role in roles])))
+    async def add(self, name: str, roles: Sequence[Role | str], *, only: str | None = None) -> PersonOut:
+        """Adds somebody, narrowed to the devices that a selector picks if ``only`` says so; the first password is in
+        the answer, this once."""
+        asked = PersonIn(name=name, roles=[Role(role) for role in roles], only=only)
+        return await self._herald.send(calls.add_person(asked))
 
     async def list(self) -> list[PersonOut]:
         """Everybody in the team, those who were closed too."""
         return await self._herald.send(calls.list_people())
 
-    async def set_roles(self, name: str, roles: Sequence[Role | str]) -> PersonOut:
-        """Gives somebody these roles in place of those they have."""
-        return await self._herald.send(calls.set_roles(name, RolesIn(roles=[Role(role) for role in roles])))
+    async def set_roles(
+        self, name: str, roles: Sequence[Role | str], *, only: str | Literal[False] | None = None
+    ) -> PersonOut:
+        """Gives somebody these roles in place of those they have, and narrows them to the devices that a selector
+        picks (False: to none any more; None: as before)."""
+        narrowed = {} if only is None else {"only": only or None}
+        asked = RolesIn(roles=[Role(role) for role in roles], **narrowed)
+        return await self._herald.send(calls.set_roles(name, asked))
 
     async def reset_password(self, name: str) -> PersonOut:
         """Gives somebody a first password anew, in the answer this once; their sessions end."""

@@ -1,5 +1,6 @@
 """Enrolment codes and devices."""
 
+from collections.abc import Sequence
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Request, Response
@@ -13,8 +14,10 @@ from mellow_herald.service.api.parameters import Ctx, Id, RequestKey, TextCursor
 from mellow_herald.service.api.uploads import BODY, AllowedParams, announced_length, check_media_type
 from mellow_herald.service.calls.enrolment import make_code
 from mellow_herald.service.calls.logs import show_lines
+from mellow_herald.service.context import Context
 from mellow_herald.service.fleet import admission, bench, devices
-from mellow_herald.service.people.callers import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Caller, Operator
+from mellow_herald.service.people.narrowing import keep_named, node_of, together
 from mellow_herald.service.problems import ProblemError, again, problems
 from mellow_herald.service.rollouts import shown
 from mellow_herald.store import fleet, selections
@@ -64,14 +67,14 @@ async def close_code(code_id: Id, who: Operator, context: Ctx) -> None:
 @router.post("/admissions", responses=problems(404, 409))
 async def decide_admission(body: AdmissionIn, who: Operator, context: Ctx) -> AdmissionOut:
     """Admits, refuses or retires devices. Those it does not concern (admitted already, say) are left as they are."""
-    where = parse_selector(body.where) if body.where else None
+    where = await _theirs(context, who, body.where, body.serials)
     return AdmissionOut(serials=await admission.decide(context, body.to, where, body.serials, who.name, body.reason))
 
 
 @router.post("/pins", responses=problems())
 async def pin_devices(body: PinIn, who: Operator, context: Ctx) -> AdmissionOut:
     """Pins devices to what they run, or lets them go again. An attempt that is under way goes on."""
-    where = parse_selector(body.where) if body.where else None
+    where = await _theirs(context, who, body.where, body.serials)
     until = context.clock.now() + parse_duration(body.valid_for) if body.valid_for else None
     return AdmissionOut(serials=await admission.pin(context, body.serials, where, until, who.name, body.reason))
 
@@ -79,7 +82,16 @@ async def pin_devices(body: PinIn, who: Operator, context: Ctx) -> AdmissionOut:
 @router.post("/labels", responses=problems())
 async def label_devices(body: LabelsIn, who: Operator, context: Ctx) -> AdmissionOut:
     """Puts labels on devices or takes them off, and marks them as bench devices or no longer."""
-    return AdmissionOut(serials=await admission.label(context, body, who.name))
+    await _theirs(context, who, body.where, body.serials)
+    where = together(who.only, body.where) if body.where else None
+    return AdmissionOut(serials=await admission.label(context, body.model_copy(update={"where": where}), who.name))
+
+
+async def _theirs(context: Context, who: Caller, where: str | None, serials: Sequence[str]) -> Node | None:
+    """What a selector of somebody's picks; a problem if devices that are named are none of theirs."""
+    async with context.engine.connect() as connection:
+        await keep_named(connection, context, who.only, serials)
+    return node_of(who.only, where) if where else None
 
 
 @router.get("/devices", responses=problems())
@@ -102,7 +114,7 @@ async def list_devices(
     if placed and after is not None and not (after.isdigit() and len(after) < 12):
         raise ProblemError(422, "bad-values", "after: not a cursor of this order; begin again without it.")
     async with context.engine.connect() as connection:
-        node = await selected(connection, where)
+        node = await selected(connection, where, who)
         rows = await fleet.list_devices(
             connection, node, now=context.clock.now(), after=after, limit=limit + 1, order=wanted
         )
@@ -114,16 +126,16 @@ async def list_devices(
     return Page(items=items, next=cursor, total=total)
 
 
-async def selected(connection: AsyncConnection, where: str | None) -> Node | None:
-    """What a selector, or the name of a selection behind an @, picks; None for everything."""
-    if not where:
-        return None
-    if not where.startswith("@"):
-        return parse_selector(where)
+async def selected(connection: AsyncConnection, where: str | None, who: Caller) -> Node | None:
+    """What a selector, or the name of a selection behind an @, picks of somebody's devices; None for everything."""
+    if not where or not where.startswith("@"):
+        if where:
+            parse_selector(where)  # what is wrong is told of what they wrote
+        return node_of(who.only, where)
     saved = await selections.list_selections(connection, where[1:].replace("\0", ""))
     if not saved:
         raise ProblemError(422, "unknown-selection", f"There is no selection {where[1:]}. See `herald selection list`.")
-    return parse_selector(saved[0]["selector"])
+    return node_of(who.only, saved[0]["selector"])
 
 
 @router.get("/devices/{serial}", responses=problems(404))

@@ -45,7 +45,7 @@ async def export_devices(
 ) -> StreamingResponse:
     """All devices of a selector with labels and what they run; what is exported can be imported again."""
     async with context.engine.connect() as connection:
-        node = await selected(connection, where)
+        node = await selected(connection, where, who)
     return streamed(inventory.export_devices(context, node, written), written, "devices")
 
 
@@ -53,7 +53,7 @@ async def export_devices(
 async def list_visits(who: Anyone, context: Ctx, where: Where = None) -> list[Visit]:
     """Devices that somebody must go to, by site: not heard for a week, silent since an update, or in recovery."""
     async with context.engine.connect() as connection:
-        node = await selected(connection, where)
+        node = await selected(connection, where, who)
         rows = await store.list_visits(connection, node, context.clock.now())
     return [Visit.model_validate(dict(row)) for row in rows]
 

@@ -31,7 +31,7 @@ async def sign_in(body: SignIn, request: Request, response: Response, context: C
 @router.get("/session", responses=problems())
 async def whoami(who: SignedIn) -> Me:
     """Who is signed in."""
-    return Me(name=who.name, roles=sorted(who.roles), must_change=who.must_change)
+    return Me(name=who.name, roles=sorted(who.roles), only=who.only, must_change=who.must_change)
 
 
 @router.delete("/session", status_code=204, responses=problems())
@@ -63,7 +63,7 @@ async def add_person(asked: PersonIn, who: Admin, context: Ctx, door: Door) -> P
 @router.put("/people/{name}/roles", responses=problems(404, 409))
 async def set_roles(name: PersonName, asked: RolesIn, who: Admin, context: Ctx) -> PersonOut:
     """Gives somebody these roles in place of those they have."""
-    return await team.set_roles(context, name, asked.roles, who.name)
+    return await team.set_roles(context, name, asked, who.name)
 
 
 @router.post("/people/{name}/password", responses=problems(404))

@@ -18,6 +18,7 @@ from mellow_herald.service.api.parameters import Ctx, IdCursor
 from mellow_herald.service.feed import as_event, stream
 from mellow_herald.service.fleet import attention
 from mellow_herald.service.people.callers import Anyone
+from mellow_herald.service.people.narrowing import keep_rollout
 from mellow_herald.service.problems import ProblemError, Responses, problems
 from mellow_herald.store import lineage
 from mellow_herald.store.feed import JournalFilter, each_entry, read_chain, read_journal, seal
@@ -41,13 +42,19 @@ async def follow_events(
     after: Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER, description="As Last-Event-ID, at first.")] = None,
     last_event_id: Annotated[str | None, Header(description="Go on after this event.")] = None,
 ) -> StreamingResponse:
-    """The event feed as Server-Sent Events. With ``Last-Event-ID`` it goes on without a gap."""
+    """The event feed as Server-Sent Events. With ``Last-Event-ID`` it goes on without a gap. Who is narrowed to some
+    devices hears that something happened, not to whom."""
     if last_event_id and not (last_event_id.isdigit() and len(last_event_id) < 16):
         raise ProblemError(422, "bad-values", "Last-Event-ID must be the number of an event.")
     since = int(last_event_id) if last_event_id else after
+    if rollout is not None:
+        async with context.engine.connect() as connection:
+            await keep_rollout(connection, context, who.only, rollout)
     headers = {"cache-control": "no-store", "x-accel-buffering": "no"}
     return StreamingResponse(
-        stream(context, since, rollout, who.credential_id, who.roles), media_type="text/event-stream", headers=headers
+        stream(context, since, rollout, who.credential_id, who.rights, bare=who.only is not None),
+        media_type="text/event-stream",
+        headers=headers,
     )
 
 
@@ -61,7 +68,11 @@ async def latest_events(
 ) -> list[Event]:
     """The newest events that there were, newest first, without those that tell only how far a download is. Events
     of a rollout as a whole are found however old they are, others if they are recent."""
+    if who.only is not None and rollout is None:
+        return []  # those of the whole fleet
     async with context.engine.connect() as connection:
+        if rollout is not None:
+            await keep_rollout(connection, context, who.only, rollout)
         rows = await read_latest(connection, kind or get_args(EventKind), rollout_id=rollout, limit=limit)
     return [as_event(row) for row in rows]
 
@@ -149,7 +160,7 @@ def _utc(at: datetime | None) -> datetime | None:
 @router.get("/overview", responses=problems())
 async def overview(who: Anyone, context: Ctx) -> Overview:
     """What needs a person, what is moving, and who is there."""
-    return await attention.overview(context)
+    return await attention.overview(context, who.only)
 
 
 @router.get("/presence", responses=problems())
@@ -158,7 +169,10 @@ async def presence_over_time(
     context: Ctx,
     board: Annotated[Name | None, Query(description="Only devices of this board.")] = None,
 ) -> list[PresenceSample]:
-    """How many devices were present how over time, as it was noted then; oldest first."""
+    """How many devices were present how over time, as it was noted then; oldest first. It was noted of the whole fleet:
+    who is narrowed to some devices has none."""
+    if who.only is not None:
+        return []
     async with context.engine.connect() as connection:
         rows = await lineage.list_presence(connection, board)
     return [PresenceSample.model_validate(row) for row in rows]

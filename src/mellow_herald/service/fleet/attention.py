@@ -6,8 +6,8 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attention import CALLS
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
-from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.context import Context
+from mellow_herald.service.people.narrowing import node_of, within
 from mellow_herald.service.rollouts.shown import assemble
 from mellow_herald.store import fleet, rollouts
 from mellow_herald.wire.event import Attention, Overview, VersionCount
@@ -17,31 +17,34 @@ FIRST = 5
 LATELY, MOST_ENDED = timedelta(days=7), 5
 
 
-async def overview(context: Context) -> Overview:
-    """All of it as it stands now."""
-    now = context.clock.now()
+async def overview(context: Context, only: str | None = None) -> Overview:
+    """All of it as it stands now, or what concerns the devices that a selector picks, and no others."""
+    now, where = context.clock.now(), node_of(only, None)
     async with context.engine.connect() as connection:
-        moving = await assemble(connection, await rollouts.list_rollouts(connection, live=True), now)
+        live = await rollouts.list_rollouts(connection, live=True)
+        ended = await rollouts.list_rollouts(connection, ended_since=now - LATELY, limit=MOST_ENDED)
+        theirs = await within(connection, only, now, [row["id"] for row in (*live, *ended)])
+        moving = await assemble(connection, [row for row in live if row["id"] in theirs], now)
         return Overview(
             now=now,
             scale=context.clock.scale,
-            presence=await fleet.count_presence(connection, now, LATE_AFTER, OFFLINE_AFTER),
-            versions=[VersionCount.model_validate(dict(row)) for row in await fleet.count_versions(connection)],
+            presence=await fleet.count_presence(connection, now, LATE_AFTER, OFFLINE_AFTER, where),
+            versions=[
+                VersionCount.model_validate(dict(row)) for row in await fleet.count_versions(connection, where, now)
+            ],
             moving=moving,
-            ended=await assemble(
-                connection, await rollouts.list_rollouts(connection, ended_since=now - LATELY, limit=MOST_ENDED), now
-            ),
-            asking=await fleet.count_devices(connection, parse_selector("admission = asking")),
-            unknown_builds=await fleet.count_devices(connection, parse_selector("runs = unknown-build")),
-            attention=await _attention(connection, now),
+            ended=await assemble(connection, [row for row in ended if row["id"] in theirs], now),
+            asking=await fleet.count_devices(connection, node_of(only, "admission = asking"), now),
+            unknown_builds=await fleet.count_devices(connection, node_of(only, "runs = unknown-build"), now),
+            attention=await _attention(connection, now, only),
             unhealthy_images=sorted(context.unhealthy),
         )
 
 
-async def _attention(connection: AsyncConnection, now: datetime) -> list[Attention]:
+async def _attention(connection: AsyncConnection, now: datetime, only: str | None) -> list[Attention]:
     found = []
     for call in CALLS:
-        where = parse_selector(call.where)
+        where = node_of(only, call.where)
         devices = await fleet.count_devices(connection, where, now)
         if devices:
             rows = await fleet.list_devices(connection, where, now=now, limit=FIRST)

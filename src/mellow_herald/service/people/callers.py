@@ -10,6 +10,7 @@ from fastapi import Depends, Request
 from fastapi.security import APIKeyCookie, HTTPBearer
 
 from mellow_herald.service.context import context_of
+from mellow_herald.service.people.narrowing import keep_within
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import people
 from mellow_herald.store.rows import StoredCredential
@@ -24,13 +25,20 @@ cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="The console's 
 
 @dataclass(frozen=True, slots=True)
 class Caller:
-    """A signed-in person and the credential used. ``must_change``: the password is not of their own choice yet."""
+    """A signed-in person and the credential used. ``must_change``: the password is not of their own choice yet.
+    ``only``: the selector of the devices that they are narrowed to."""
 
     person_id: int
     name: str
     roles: frozenset[Role]
     credential_id: int
     must_change: bool
+    only: str | None = None
+
+    @property
+    def rights(self) -> frozenset[str]:
+        """What they may, to be held against what they may later."""
+        return self.roles | ({self.only} if self.only else set())
 
     @property
     def is_admin(self) -> bool:
@@ -66,7 +74,7 @@ async def signed_in(
         # Another site can make a browser send the cookie, but not this header.
         raise ProblemError(403, "not-from-console", "Calls with a session cookie must carry the Herald-Console header.")
     roles = frozenset(Role(role) for role in found["roles"])
-    return Caller(found["person_id"], found["name"], roles, found["id"], found["must_change"])
+    return Caller(found["person_id"], found["name"], roles, found["id"], found["must_change"], found["only"])
 
 
 def _not_good(spent: StoredCredential | None, now: datetime) -> ProblemError:
@@ -84,11 +92,13 @@ def _not_good(spent: StoredCredential | None, now: datetime) -> ProblemError:
     return ProblemError(401, "not-signed-in", f"{what} {why}: sign in again.")
 
 
-async def caller(who: Annotated[Caller, Depends(signed_in)]) -> Caller:
-    """The person behind a request, who has a password of their own choice."""
+async def caller(request: Request, who: Annotated[Caller, Depends(signed_in)]) -> Caller:
+    """The person behind a request, who has a password of their own choice and keeps to their devices."""
     if who.must_change:
         detail = f"{who.name} signed in with a first password. `herald sign-in` asks for one of your own choice."
         raise ProblemError(403, "first-password", detail)
+    if who.only is not None:
+        await keep_within(request, who.name, who.only)
     return who
 
 

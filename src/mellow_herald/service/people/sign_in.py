@@ -65,7 +65,7 @@ class SignIns:
                 connection, person["id"], "session", "console", secret_hash(secret), now, expires
             )
         roles = [Role(role) for role in person["roles"]]
-        return Me(name=person["name"], roles=roles, must_change=person["must_change"]), secret
+        return Me(name=person["name"], roles=roles, only=person["only"], must_change=person["must_change"]), secret
 
     async def keep_telling(self) -> None:
         """Until cancelled: puts what failed into the journal, counted, and learns what other processes know."""

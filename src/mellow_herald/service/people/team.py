@@ -14,7 +14,7 @@ from mellow_herald.store import people
 from mellow_herald.store.feed import JournalEntry, write_journal
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.store.rows import StoredPerson
-from mellow_herald.wire.person import PersonIn, PersonOut, Role, TokenIn, TokenOut
+from mellow_herald.wire.person import PersonIn, PersonOut, Role, RolesIn, TokenIn, TokenOut, check_narrowing
 
 
 async def bootstrap(context: Context, passwords: Passwords) -> str | None:
@@ -40,11 +40,13 @@ async def add(context: Context, passwords: Passwords, asked: PersonIn, by: str) 
     hashed = await passwords.hash(password)
     async with context.engine.begin() as connection:
         roles = _sorted(asked.roles)
-        if not await people.add_person(connection, asked.name, roles, hashed, context.clock.real(), must_change=True):
+        if not await people.add_person(
+            connection, asked.name, roles, hashed, context.clock.real(), must_change=True, only=asked.only
+        ):
             former = await people.find_person(connection, asked.name, closed=True)
             state = "was closed; the journal's name is not given to another" if former else "is there already"
             raise ProblemError(409, "person-exists", f"{asked.name} {state}. Choose another name.")
-        await _note(context, connection, by, "person added", asked.name, f"as {told_roles(frozenset(asked.roles))}")
+        await _note(context, connection, by, "person added", asked.name, f"as {_told(asked.roles, asked.only)}")
         return await _shown(connection, asked.name, password)
 
 
@@ -54,15 +56,25 @@ async def show_all(context: Context) -> list[PersonOut]:
         return [PersonOut.model_validate(dict(row)) for row in await people.list_people(connection)]
 
 
-async def set_roles(context: Context, name: str, roles: Sequence[Role], by: str) -> PersonOut:
-    """Gives somebody these roles in place of those they have."""
+def _told(roles: Sequence[Role], only: str | None) -> str:
+    return told_roles(frozenset(roles)) + (f" of {only}" if only else "")
+
+
+async def set_roles(context: Context, name: str, asked: RolesIn, by: str) -> PersonOut:
+    """Gives somebody these roles in place of those they have, and narrows them, or no longer."""
+    roles = asked.roles
     async with context.engine.begin() as connection:
         await take(connection, Lock.PEOPLE)
         person = await _present(connection, name)
         if Role.ADMIN not in roles:
             await _keep_an_admin(connection, person, "demoted")
-        await people.change_person(connection, person["id"], roles=_sorted(roles))
-        before, after = told_roles(frozenset(map(Role, person["roles"]))), told_roles(frozenset(roles))
+        only = asked.only if "only" in asked.model_fields_set else person["only"]
+        try:
+            check_narrowing(roles, only)
+        except ValueError as error:
+            raise ProblemError(422, "bad-values", str(error)) from None
+        await people.change_person(connection, person["id"], roles=_sorted(roles), only=only)
+        before, after = _told([Role(one) for one in person["roles"]], person["only"]), _told(roles, only)
         numbers = {"before": sorted(person["roles"]), "after": _sorted(roles)}
         await _note(context, connection, by, "roles changed", name, f"{before}, now {after}", numbers)
         return await _shown(connection, name)

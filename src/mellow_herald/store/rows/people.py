@@ -12,6 +12,7 @@ class StoredPerson(TypedDict):
     roles: list[str]
     password_hash: str
     must_change: bool
+    only: str | None
     created_at: datetime
     closed_at: datetime | None
 

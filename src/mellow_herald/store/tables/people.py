@@ -23,6 +23,8 @@ class Person(Base):
     password_hash: Mapped[str]
     # The password is one that somebody else has seen.
     must_change: Mapped[bool]
+    # A selector: of all devices only those are theirs to see and steer.
+    only: Mapped[str | None]
     created_at: Mapped[datetime]
     closed_at: Mapped[datetime | None]
     __table_args__ = (
