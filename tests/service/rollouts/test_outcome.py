@@ -204,3 +204,15 @@ def test_a_rollout_that_was_held_goes_on_without_whom_it_is_to_leave_out(
     off = service.herald.rollouts.attempts(rollout_id, state="called-off").items
     assert {one.reason for one in off} == {"left-out"} and all(one.left_out for one in off)
     assert len(off) == sum(device.hw_rev == 2 for device in fleet)
+
+
+def test_what_a_device_says_stands_in_a_report_as_text(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    rollout_id = started(service, brake={"firmware_limit": 0.9})
+    expose(fleet[0])
+    nasty = "\x1b]52;c;cm0=\x07 | <b>\u202etxt.exe"
+    fleet[0].report("reverted", reason="crashed", detail=nasty).raise_for_status()
+    with service.http(service.token) as http:
+        for kind in ("md", "html"):
+            text = http.get(f"/api/v1/rollouts/{rollout_id}/report.{kind}").text
+            assert "crashed" in text and "\u241b" in text, "it is there, and can be seen"
+            assert not {"\x1b", "\x07", "\u202e"} & {*text} and " | <b>" not in text

@@ -6,6 +6,7 @@ from math import log
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.course import stacked
+from mellow_herald.core.visible import visible
 from mellow_herald.service.rollouts.report_text import accounting, moment, size, span, what_it_came_to
 from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.report import ReportOut, RingReport
@@ -46,7 +47,7 @@ pre { white-space: pre-wrap; font-size: 12px; margin: 4px 0; } summary { cursor:
 
 def write_page(report: ReportOut) -> str:
     """The whole page."""
-    body = "\n".join(_parts(report))
+    body = visible("\n".join(_parts(report)), keep="\n\t")
     title = escape(f"Rollout {report.rollout.id}: {report.rollout.name}")
     return (
         f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{title}</title>'

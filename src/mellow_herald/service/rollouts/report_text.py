@@ -3,6 +3,7 @@
 from collections.abc import Iterable
 from datetime import datetime
 
+from mellow_herald.core.visible import visible
 from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.report import ReportOut
 
@@ -10,8 +11,8 @@ MOMENT = "%Y-%m-%d %H:%M:%S"
 
 
 def write_markdown(report: ReportOut) -> str:
-    """The report as one Markdown document (CommonMark with tables)."""
-    return "\n".join(_parts(report)).rstrip() + "\n"
+    """The report as one Markdown document (CommonMark with tables); it may well be read in a terminal."""
+    return visible("\n".join(_parts(report)).rstrip() + "\n", keep="\n")
 
 
 def span(seconds: float) -> str:
