@@ -2,6 +2,7 @@
 
 import asyncio
 import os
+import time
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -16,6 +17,7 @@ from mellow_herald.service.backup.restoring import mark as mark_folder
 from mellow_herald.service.backup.restoring import refuse_half_restored, restore
 from mellow_herald.service.backup.taking import take_backup
 from mellow_herald.store.database import NewerSchemaError, make_engine
+from mellow_herald.wire.plan import PlanDocument
 from tests.harness.crowd import Crowd
 from tests.harness.crowd import plan as plan_for_all
 from tests.harness.crowd import prepare as prepare_for_crowd
@@ -89,6 +91,51 @@ def test_what_is_restored_acts_on_nothing_that_was_allowed_before(
         assert other.herald.latest_events()[0].id > events, "who follows from there misses nothing"
         images = {path.name for path in (tmp_path / "there" / "images").glob("??/*")}
         assert len(images) == 2
+    finally:
+        other.stop()
+
+
+def test_who_switched_after_the_backup_is_waited_for_and_counts_as_ours(
+    service: RunningService, tmp_path: Path, elsewhere: str
+) -> None:
+    for version in ("2.4.0", "2.5.0"):
+        service.publish(version).raise_for_status()
+    code, devices = service.code(), [PuppetDevice(service.url, f"TA-{number}") for number in range(2)]
+    for device in devices:
+        device.enrol(code).raise_for_status()
+        device.checkin()
+    plan = service.plan().model_dump(mode="json") | {"rings": [{"name": "all", "soak": "0s", "enough": 0.5}]}
+    rollout_id = service.herald.rollouts.start(PlanDocument.model_validate(plan)).id
+    service.wait_for(rollout_id, lambda shown: shown.rings[0].state == "open")
+    for device in devices:
+        device.checkin()
+        device.stage()
+    archive = back_up(service, tmp_path / "backup.zip")
+    unheard, heard = devices
+    assert unheard.checkin().json()["order"] == "switch"
+    unheard.report("installing")
+    unheard.switch()
+
+    asyncio.run(restore(archive, elsewhere, tmp_path / "there" / "images"))
+    other = RunningService(elsewhere, tmp_path / "there").start()
+    try:
+        for device in devices:
+            device.move_to(other.url)
+        other.herald.rollouts.resume(rollout_id, "nothing speaks against it")
+        order = heard.checkin().json()
+        assert order["order"] == "switch"
+        heard.report("installing")
+        heard.switch()
+        heard.checkin(after_restart=True)
+        heard.order = order
+        heard.report("confirmed")
+        other.wait_for(rollout_id, lambda shown: shown.states.get("confirmed") == 1)
+        time.sleep(2.5)
+        assert other.herald.rollouts.show(rollout_id).state == "running", "half is enough, but one was not heard yet"
+        unheard.trial = False
+        unheard.checkin(after_restart=True)
+        ended = other.wait_for(rollout_id, lambda shown: shown.state == "finished")
+        assert ended.states == {"confirmed": 2} and ended.unasked == 0
     finally:
         other.stop()
 

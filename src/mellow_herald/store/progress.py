@@ -31,6 +31,24 @@ class SetAside(TypedDict):
 _SERVED = select(ClockRow.serving_since).limit(1).scalar_subquery()
 
 
+async def count_unsure(connection: AsyncConnection, rollout_id: int, now: datetime, within: timedelta) -> int:
+    """Devices that may have switched after the backup that was brought back, and were not heard since: they are waited
+    for as those at risk are, for as long as the plan waits for any word."""
+    statement = (
+        select(func.count())
+        .select_from(AttemptRow)
+        .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
+        .where(
+            AttemptRow.rollout_id == rollout_id,
+            AttemptRow.leave_unknown,
+            AttemptRow.live,
+            or_(Pulse.seen_at.is_(None), Pulse.seen_at < _SERVED),
+            now - within < _SERVED,
+        )
+    )
+    return int(await connection.scalar(statement) or 0)
+
+
 @dataclass(frozen=True, slots=True)
 class Watching:
     """At what time, and by which of its plan's times, a rollout is looked at; ``round_at`` is when its round began."""

@@ -221,7 +221,8 @@ class Conductor:
             self._serving_since,
             await progress.unheard(connection, rollout_id, now, within),
             bad,
-            await rollouts.count_at_risk(connection, rollout_id),
+            await rollouts.count_at_risk(connection, rollout_id)
+            + await progress.count_unsure(connection, rollout_id, now, within),
             await rollouts.rings_with_go(connection, rollout_id),
             # Without a bad device there is no evidence to speak of, however many good ones there are.
             await read_brakes(connection, row, plan) if bad else (),
