@@ -146,7 +146,7 @@ async def _harm_lowered(connection: AsyncConnection, expected: Expected) -> str:
 async def _flash(flight: Flight, connection: AsyncConnection, expected: Expected) -> dict[int, str]:
     """What the chips would boot, beside what the service says (4, 6, 7, 17)."""
     rows = await connection.execute(
-        select(AttemptRow.state, AttemptRow.unasked_at, Device.serial, Device.digest)
+        select(AttemptRow.state, AttemptRow.reason, AttemptRow.unasked_at, Device.serial, Device.digest)
         .join(Device, Device.id == AttemptRow.device_id)
         .where(AttemptRow.rollout_id == expected.rollout_id)
     )
@@ -162,7 +162,7 @@ async def _flash(flight: Flight, connection: AsyncConnection, expected: Expected
         confirmed = row.state == State.CONFIRMED.value
         # Whoever was called off at the end of a rollout, and runs it all the same, is counted as such.
         if digest == target and not confirmed and row.unasked_at is None:
-            lost.append(f"{row.serial} runs it and is {row.state}")
+            lost.append(f"{row.serial} runs it and is {row.state} ({row.reason})")
         if (confirmed and digest != target) or digest != row.digest:
             differ.append(f"{row.serial}: {row.state}, flash {version}, said {row.digest}")
     return {

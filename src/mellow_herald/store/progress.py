@@ -77,7 +77,8 @@ def _terms(looked: Watching, serving_since: ColumnElement[datetime]) -> _Terms:
     # Two units with one token are given nothing until one enrols again: nobody waits for that either.
     cloned = AttemptRow.device_id.in_(select(Device.id).where(Device.cloned_at.is_not(None)))
     grace = func.make_interval(0, 0, 0, 0, 0, 0, Pulse.interval_s * LATE_AFTER)
-    in_grace = func.greatest(Pulse.seen_at, RingRow.opened_at) + grace > now
+    # Nobody could call while the service was away.
+    in_grace = func.greatest(Pulse.seen_at, RingRow.opened_at, serving_since) + grace > now
     this_round = looked.round_at <= WENT_BAD if looked.round_at is not None else false()
     overdue = and_(AttemptRow.live, AttemptRow.waiting_since < now - plan.wait_at_most)
     gone = and_(
