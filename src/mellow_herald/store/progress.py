@@ -16,6 +16,7 @@ from mellow_herald.core.plan import Plan
 from mellow_herald.core.presence import LATE_AFTER
 from mellow_herald.core.rollout import RingState
 from mellow_herald.store.database import fetch_all
+from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.rollouts import WENT_BAD
 from mellow_herald.store.tables import AttemptRow, ClockRow, Device, Pulse, RingRow
 
@@ -78,7 +79,7 @@ def _terms(looked: Watching, serving_since: ColumnElement[datetime]) -> _Terms:
     cloned = AttemptRow.device_id.in_(select(Device.id).where(Device.cloned_at.is_not(None)))
     grace = func.make_interval(0, 0, 0, 0, 0, 0, Pulse.interval_s * LATE_AFTER)
     # Nobody could call while the service was away.
-    in_grace = func.greatest(Pulse.seen_at, RingRow.opened_at, serving_since) + grace > now
+    in_grace = func.greatest(HEARD_AT, RingRow.opened_at) + grace > now
     this_round = looked.round_at <= WENT_BAD if looked.round_at is not None else false()
     overdue = and_(AttemptRow.live, AttemptRow.waiting_since < now - plan.wait_at_most)
     gone = and_(
