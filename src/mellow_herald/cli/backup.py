@@ -61,7 +61,7 @@ def restore(file: BackupFile, data_dir: DataDir = Path("data"), database_url: Da
 
     from mellow_herald.core.refusal import Refused
     from mellow_herald.service.backup.archive import Archive
-    from mellow_herald.service.backup.restoring import mark, unmark
+    from mellow_herald.service.backup.restoring import NOTHING_LOADED, mark, unmark
     from mellow_herald.service.backup.restoring import restore as bring_back
     from mellow_herald.service.holding import TakenError, hold_folder
     from mellow_herald.store.cluster import Cluster, ClusterError
@@ -90,11 +90,11 @@ def restore(file: BackupFile, data_dir: DataDir = Path("data"), database_url: Da
                 with byte_progress(f"restoring {file.name}", archive.size) as progress:
                     done = asyncio.run(bring_back(archive, url, data_dir / "images", progress))
             except BaseException as error:
-                # Whatever it was: of a database of our own nothing stays. Another one that has something of it by now
-                # keeps its mark.
+                # Whatever it was: of a database of our own nothing stays. Beside another one, which may have something
+                # of it by now, the mark stays.
                 if cluster is not None:
                     cluster.remove()
-                if cluster is not None or isinstance(error, Refused | NewerSchemaError):
+                if cluster is not None or getattr(error, "kind", "") in NOTHING_LOADED:
                     unmark(data_dir)
                 raise
             if cluster is not None:

@@ -11,8 +11,10 @@ from sqlalchemy import update
 
 from mellow_herald.service.people.narrowing import FREE, KEEPING
 from mellow_herald.store.tables import Credential
+from mellow_herald.wire.fleet import CodeIn
 from mellow_herald.wire.person import Role
 from tests.harness.device import PuppetDevice
+from tests.harness.firmware import BOARD, LINE
 from tests.harness.service import PASSWORD, RunningService
 from tests.harness.team import add_person
 
@@ -66,7 +68,7 @@ MAY = {
     "admin": {ANYONE, PUBLISHER, OPERATOR, ADMIN},
     "narrowed": {ANYONE, OPERATOR},
 }
-DEVICES = ("device", "another device")
+DEVICES = ("device", "another device", "asking device")
 STRANGERS = ("none", "mistyped", "expired", "closed token", "closed person", *DEVICES, "retired device")
 
 
@@ -123,6 +125,10 @@ def keyed(shared_service: RunningService) -> Iterator[dict[str, httpx.Client]]:
         device.enrol(code).raise_for_status()
         device.checkin().raise_for_status()
         made[name] = shared_service.http(device.token)
+    waiting = PuppetDevice(shared_service.url, "TA-3")
+    waiting.enrol(herald.codes.make(CodeIn(board=BOARD, line=LINE, ask=True)).code or "").raise_for_status()
+    made["asking device"] = shared_service.http(waiting.token)
+    assert waiting.checkin().json()["type"].endswith(":not-admitted"), "its calls are heard, and that is all"
     herald.devices.decide("retired", ["TA-1"], reason="not there any more")
     made |= {"none": shared_service.http(), "mistyped": shared_service.http("mht_mistyped")}
     with ExitStack() as stack:

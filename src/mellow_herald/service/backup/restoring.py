@@ -37,6 +37,8 @@ GAP_IN_NUMBERS, GAP_IN_NAMES = 1_000_000, 1_000
 NAMED_BY_PEOPLE = frozenset({"rollout", "release", "webhook", "person", "credential", "enrolment_code", "serial_list"})
 MARK = "restoring"
 RESTORED = "restored from a backup"
+# Refusals that come before anything is in the database.
+NOTHING_LOADED = frozenset({"bad-address", "no-database", "not-empty", "no-program", "restore-failed", "not-a-backup"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +111,8 @@ def _bring_images(archive: Archive, folder: Path, progress: Callable[[int], None
     store, done = FolderImageStore(folder), 0
     digests = {name: name.rpartition("/")[2] for name in archive.about.entries if name != DUMP}
     for name, digest in digests.items():
-        assert name == image_entry(digest)
+        if name != image_entry(digest):
+            raise Refused("not-a-backup", f"{archive.path} has something else in it: {name!r}.", "Take another backup.")
         writing = store.begin(digest, archive.about.entries[name].size)
         try:
             for piece in archive.pieces(name):
