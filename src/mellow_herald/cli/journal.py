@@ -133,6 +133,8 @@ def _lines(pieces: Iterable[bytes]) -> Iterator[bytes]:
     for piece in pieces:
         *whole, left = (left + piece).split(b"\n")
         yield from whole
+    if left:
+        yield left
 
 
 def _follow(lines: Iterable[bytes], number: int) -> tuple[tuple[int, str], str | None]:
