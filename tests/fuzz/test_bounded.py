@@ -23,7 +23,8 @@ def test_files_of_any_kind_are_refused_with_a_word(tmp_path: Path) -> None:
     print(found.answers)
     assert found.wrong == []
     for what in ("image", "ihex", "srec", "selector", "board", "cbor", "envelope"):
-        assert found.answers[f"{what} refused"] > 10, what
+        # Most of an image may be any byte.
+        assert found.answers[f"{what} refused"] > (0 if what == "image" else 10), what
 
 
 @pytest.mark.system
