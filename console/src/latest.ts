@@ -25,6 +25,7 @@ export function useLatest(kinds: Kind[], most: number, rolloutId: () => number |
     latest.value = latest.value.filter((event) => rolloutId() === undefined || event.rollout_id === rolloutId())
     merge(found as FeedEvent[])
   }
-  void fill()
+  // What goes wrong here (the session was closed meanwhile, say) the page's own loading tells.
+  void fill().catch(() => undefined)
   return { latest, fill }
 }

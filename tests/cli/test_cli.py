@@ -44,6 +44,7 @@ def test_signing_in_keeps_a_token_for_the_owner_alone(terminal: Terminal, tmp_pa
         "name": "admin",
         "roles": ["admin"],
         "must_change": False,
+        "only": None,
     }
     kept = terminal.folder / "credentials.json"
     assert stat.S_IMODE(kept.stat().st_mode) == 0o600

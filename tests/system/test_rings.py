@@ -98,12 +98,11 @@ def follow(
 
 
 def test_four_rings_with_three_workers_of_which_one_dies_again_and_again(
-    folder: Path, monkeypatch: pytest.MonkeyPatch
+    folder: Path,
 ) -> None:
     import tomllib
 
-    monkeypatch.setattr("tests.system.test_flight.DEVICES", DEVICES)
-    flight, rng = Flight(folder), random.Random(5)
+    flight, rng = Flight(folder, DEVICES), random.Random(5)
     try:
         parent = flight.serve("--workers", str(WORKERS))
         herald = flight.signed_in()

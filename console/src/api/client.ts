@@ -34,7 +34,7 @@ export async function told<T>(call: Promise<{ data?: T; error?: unknown; respons
   }
   if (answer.error !== undefined || answer.data === undefined) {
     if (answer.response.status === 401 && location.pathname !== '/sign-in') {
-      location.assign(`/sign-in?to=${encodeURIComponent(location.pathname)}`)
+      location.assign(`/sign-in?to=${encodeURIComponent(location.pathname).replaceAll('%2F', '/')}`)
     }
     const problem = answer.error as { detail?: string } | undefined
     throw new Error(problem?.detail ?? `The service answered ${answer.response.status}.`)
