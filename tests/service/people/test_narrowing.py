@@ -5,7 +5,7 @@ import time
 import httpx
 import pytest
 
-from mellow_herald.client import Herald, ProblemError
+from mellow_herald.client import Herald, HeraldError, ProblemError
 from mellow_herald.wire.fleet import CodeIn
 from mellow_herald.wire.person import Role
 from tests.harness.device import PuppetDevice
@@ -95,6 +95,23 @@ def test_a_plan_of_theirs_goes_to_their_devices_and_others_rollouts_are_not_thei
     refused("not-found", 404, linnet.rollouts.call_off, other.id, "it is not theirs")
     assert service.herald.rollouts.show(whole).state == "running"
     linnet.rollouts.resume(theirs, "it was nothing")
+
+
+def test_no_selector_of_theirs_gets_out_of_what_they_are_narrowed_to(
+    service: RunningService, fleet: dict[str, PuppetDevice], linnet: Herald
+) -> None:
+    out = "site = quillmere) or (site = quillmere"
+    service.herald.selections.save("all", f"board = {BOARD}")
+    for act in (
+        lambda: linnet.rollouts.preview(service.plan().model_copy(update={"target": out})),
+        lambda: linnet.rollouts.start(service.plan().model_copy(update={"target": out})),
+        lambda: linnet.devices.list(where=out),
+        lambda: linnet.devices.decide("retired", where=out, reason="sold"),
+    ):
+        with pytest.raises((HeraldError, ValueError), match="selector goes wrong"):
+            act()
+    assert linnet.rollouts.preview(service.plan().model_copy(update={"target": "@all"})).eligible == 3
+    assert {one.admission for one in service.herald.devices.list().items} == {"admitted"}
 
 
 def test_event_streams_say_that_something_happened_not_to_whom(

@@ -8,7 +8,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.limits import LARGEST_INTEGER
-from mellow_herald.core.selector import Node, parse_selector
+from mellow_herald.core.selector import Node
 from mellow_herald.service.api.pages import link_next
 from mellow_herald.service.api.parameters import Ctx, Id, RequestKey, TextCursor
 from mellow_herald.service.api.uploads import BODY, AllowedParams, announced_length, check_media_type
@@ -129,8 +129,6 @@ async def list_devices(
 async def selected(connection: AsyncConnection, where: str | None, who: Caller) -> Node | None:
     """What a selector, or the name of a selection behind an @, picks of somebody's devices; None for everything."""
     if not where or not where.startswith("@"):
-        if where:
-            parse_selector(where)  # what is wrong is told of what they wrote
         return node_of(who.only, where)
     saved = await selections.list_selections(connection, where[1:].replace("\0", ""))
     if not saved:

@@ -12,12 +12,14 @@ from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.api.pages import link_next
 from mellow_herald.service.api.parameters import Ctx, Id, IdCursor, IfMatch, RequestKey, revision_of
+from mellow_herald.service.context import Context
 from mellow_herald.service.people.callers import Anyone, Caller, Operator
 from mellow_herald.service.people.narrowing import together, within
 from mellow_herald.service.problems import ProblemError, Responses, again, problems
 from mellow_herald.service.rollouts import editing, life, previewing, shown, steering
 from mellow_herald.service.rollouts import report as reports
 from mellow_herald.service.rollouts.life import Agreed
+from mellow_herald.service.rollouts.planning import resolve_target
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.service.rollouts.report_page import write_page
 from mellow_herald.service.rollouts.report_text import write_markdown
@@ -70,7 +72,7 @@ async def start_rollout(
     overtake: Overtake = False,
 ) -> RolloutOut:
     """Starts a rollout by a plan. With the same ``Idempotency-Key`` it is started only once (then 200)."""
-    plan = _narrowed(plan, who)
+    plan = await _narrowed(context, plan, who)
     agreed = None if counts is None else Agreed(counts, within)
     rollout_id, new = await life.start(context, plan, who.name, idempotency_key, agreed=agreed, overtake=overtake)
     response.status_code = 201 if new else 200
@@ -80,12 +82,16 @@ async def start_rollout(
 @router.post("/previews", responses=problems())
 async def preview_rollout(plan: PlanDocument, who: Anyone, context: Ctx, overtake: Overtake = False) -> PreviewOut:
     """What a plan would do now: rings, who is passed over, bytes, both bounds of harm, expected times."""
-    return await previewing.preview(context, _narrowed(plan, who), overtake=overtake)
+    return await previewing.preview(context, await _narrowed(context, plan, who), overtake=overtake)
 
 
-def _narrowed(plan: PlanDocument, who: Caller) -> PlanDocument:
+async def _narrowed(context: Context, plan: PlanDocument, who: Caller) -> PlanDocument:
     """The plan, for the devices that somebody is narrowed to and no others."""
-    return plan if who.only is None else plan.model_copy(update={"target": together(who.only, plan.target)})
+    if who.only is None:
+        return plan
+    async with context.engine.connect() as connection:
+        target = await resolve_target(connection, plan.target)
+    return plan.model_copy(update={"target": together(who.only, target)})
 
 
 @router.post("/previews/devices", responses={**problems(), **LINES}, response_class=StreamingResponse)
@@ -93,7 +99,7 @@ async def export_preview(
     plan: PlanDocument, who: Anyone, context: Ctx, overtake: Overtake = False
 ) -> StreamingResponse:
     """Every device that a ring would have and every one that would be passed over, as JSON lines."""
-    rows = previewing.export(context, _narrowed(plan, who), overtake=overtake)
+    rows = previewing.export(context, await _narrowed(context, plan, who), overtake=overtake)
     # The first row is awaited here, so that what is wrong with the plan is still a problem and not half an answer.
     first = await anext(rows, None)
 

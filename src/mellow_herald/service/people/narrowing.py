@@ -112,7 +112,10 @@ async def within(connection: AsyncConnection, only: str | None, now: datetime, i
 
 
 def together(only: str | None, where: str | None) -> str | None:
-    """A selector of theirs, within what they are narrowed to."""
+    """A selector of theirs, within what they are narrowed to. Theirs is read by itself first: a parenthesis too
+    many in it could else end what is put around it."""
+    if where:
+        parse_selector(where)
     if only is None or not where:
         return only or where
     return f"({where}) and ({only})"
