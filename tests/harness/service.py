@@ -74,6 +74,7 @@ class RunningService:
         self._server.should_exit = True
         self._thread.join(10)
         self._listener.close()
+        assert not self._thread.is_alive(), "the service did not stop; it would go on beside the tests that follow"
 
     def _run(self) -> None:
         try:

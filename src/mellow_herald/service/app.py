@@ -51,6 +51,7 @@ from mellow_herald.service.rollouts.conductor import Conductor
 from mellow_herald.service.rollouts.halting import keep_halting
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
+from mellow_herald.service.tasks import end
 from mellow_herald.service.webhooks.sending import keep_sending
 from mellow_herald.store import fleet as fleet_store
 from mellow_herald.store import people as people_store
@@ -103,9 +104,7 @@ def create_app(context: Context) -> FastAPI:
             yield
         finally:
             context.let_go()
-            for task in tasks:
-                task.cancel()
-            await asyncio.gather(*tasks, return_exceptions=True)
+            await end(tasks)
             with suppress(*DATABASE_ERRORS, TimeoutError):
                 async with asyncio.timeout(1):
                     await rest(pools.work)

@@ -1,7 +1,6 @@
 """Following the database: wake-ups by LISTEN/NOTIFY with a poll behind them, sealing, and the SSE stream."""
 
 import asyncio
-import contextlib
 import json
 from collections.abc import AsyncIterator, Mapping
 from typing import Any
@@ -16,6 +15,7 @@ from mellow_herald.service.calls.memory import Intervals
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.admission import load_admissions
 from mellow_herald.service.problems import say_trouble
+from mellow_herald.service.tasks import woken
 from mellow_herald.store import feed, people
 from mellow_herald.store.boards import board_facts, list_boards
 from mellow_herald.store.database import CHANNEL
@@ -73,8 +73,7 @@ class FeedReader:
             while True:
                 await self._catch_up()
                 await asyncio.sleep(GATHER_SECONDS)
-                with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(self._wake.wait(), POLL_SECONDS)
+                await woken(self._wake, POLL_SECONDS)
                 self._wake.clear()
         finally:
             listener.terminate()
@@ -162,7 +161,8 @@ async def stream(
                     yield _frame(event, bare=bare)
                 behind = False
             try:
-                event = await asyncio.wait_for(follower.queue.get(), PING_SECONDS)
+                async with asyncio.timeout(PING_SECONDS):
+                    event = await follower.queue.get()
             except TimeoutError:
                 yield ": still here\n\n"
                 continue

@@ -2,7 +2,6 @@
 
 import asyncio
 import base64
-import contextlib
 import random
 import re
 import time
@@ -29,6 +28,7 @@ from mellow_herald.service.figures import HELD, Figures
 from mellow_herald.service.problems import ProblemError, fault, problem_for, too_many
 from mellow_herald.service.releases.soundness import is_sound
 from mellow_herald.service.room import Room
+from mellow_herald.service.tasks import woken
 from mellow_herald.service.waiting import preferred_wait
 from mellow_herald.store import keys, releases
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, LogsIn, OrderOut, ReportsIn
@@ -147,8 +147,7 @@ class DeviceApi:
         clock, memory = self._context.clock, self._context.memory
         again = max(SOONEST_AGAIN_S, interval_s / clock.scale / 2)
         while not word.is_set() and (left := deadline - time.monotonic()) > 0:
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(word.wait(), min(left, again))
+            await woken(word, min(left, again))
             memory.note_pulse(device_id, message, clock.now(), interval_s, interval_s)
 
     async def reports(self, request: Request) -> Response:

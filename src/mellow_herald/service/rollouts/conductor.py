@@ -1,7 +1,6 @@
 """The conductor: moves rollouts on. Any process may do it, and dying at any point loses nothing."""
 
 import asyncio
-import contextlib
 import time
 from collections.abc import Awaitable, Callable, Sequence
 from datetime import date, datetime, timedelta
@@ -39,6 +38,7 @@ from mellow_herald.service.rollouts.life import halt_within
 from mellow_herald.service.rollouts.planning import plan_of, target_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders
 from mellow_herald.service.rollouts.rollbacks import count_to_come, end_what_was_left, go_back
+from mellow_herald.service.tasks import woken
 from mellow_herald.store import attempts, brakes, progress, rings, rollouts
 from mellow_herald.store.clock import Ticks, beat
 from mellow_herald.store.conditions import forget_old_days, note_conditions
@@ -86,15 +86,13 @@ class Conductor:
                 await asyncio.sleep(TURN_SECONDS)
             took = time.monotonic() - began
             await self._rest(min(max(SHORTEST_REST, REST * took), TURN_SECONDS))
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(signal.wait(), TURN_SECONDS)
+            await woken(signal, TURN_SECONDS)
             signal.clear()
 
     async def _rest(self, seconds: float) -> None:
         """Leaves the processor to devices' calls, unless somebody waits for a ring to open."""
         begun = self._context.signals.begun
-        with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(begun.wait(), seconds)
+        await woken(begun, seconds)
         begun.clear()
 
     async def beat_and_write_pulses(self) -> None:
