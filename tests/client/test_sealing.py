@@ -10,11 +10,11 @@ from mellow_herald.client import AsyncHerald, Herald
 from mellow_herald.client.images import open_firmware
 from mellow_herald.client.looking import look
 from mellow_herald.client.sealing import is_release_file, open_release_file, seal_files
-from mellow_herald.core.checks import Allowed, ChecksFailed
 from mellow_herald.core.envelope import EnvelopeReader, PayloadPiece
 from mellow_herald.core.formats import Format
 from mellow_herald.core.manifest import verify_envelope
 from mellow_herald.core.refusal import Refused
+from mellow_herald.core.verdict import Allowed, ChecksFailed
 from mellow_herald.wire.board import BoardIn
 from tests.harness.build import build_firmware
 from tests.harness.firmware import DOMAIN, Publisher, make_bytes

@@ -6,19 +6,11 @@ import pytest
 
 from mellow_herald.core.appearance import Appearance, Kind
 from mellow_herald.core.board import BoardFacts, BoardSlot, Runs, image_words
-from mellow_herald.core.checks import (
-    Allowed,
-    Check,
-    ChecksFailed,
-    Earlier,
-    Reading,
-    Verdict,
-    check_release,
-    refused,
-)
+from mellow_herald.core.checks import check_release
 from mellow_herald.core.leaks import Leak, LeakKind
 from mellow_herald.core.nameplate import Nameplate
 from mellow_herald.core.suit import Component, Manifest
+from mellow_herald.core.verdict import Allowed, Check, ChecksFailed, Earlier, Reading, Verdict, refused
 
 NOW = datetime(2026, 11, 23, 12, tzinfo=UTC)
 SLOTS = (

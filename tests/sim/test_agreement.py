@@ -17,10 +17,12 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, precondition,
 
 from mellow_herald.core.attempt import UNDER_WAY, State
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
+from mellow_herald.core.component import Kind
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.core.keys import raw_public
 from mellow_herald.core.manifest import join_envelope, sign_manifest
 from mellow_herald.core.order import Order
+from mellow_herald.core.placed import Belongs, placed_bytes
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.core.seal import describe
 from mellow_herald.core.suit import encode_manifest
@@ -44,6 +46,9 @@ ROOM = 16 * 1024
 TWO_SLOTS = Layout({"app": PartLayout(ROOM)})
 IN_PLACE = Layout({"app": PartLayout(ROOM, in_place=True)}, recovery=ROOM)
 THREE_PARTS = Layout({name: PartLayout(ROOM) for name in ("app", "assets", "radio")})
+FILE = "file/sounds"
+UNLIKE_PARTS = Layout({"app": PartLayout(ROOM), "radio": PartLayout(ROOM, streamed=True), FILE: PartLayout(ROOM)})
+ORDER = {"radio": ["app"], FILE: ["radio"]}
 ANSWER_S, LONGEST_DELAY_S = 30.0, 100.0
 ANSWER_WITHIN = timedelta(minutes=30)
 PLAN = PlanDocument.model_validate(
@@ -75,9 +80,19 @@ def firmware(component: str, version: str, updater: int, fault: Fault | None = N
     return data if fault is None else data + encode_behaviour([Behaviour(f"board = {BOARD}", fault)])
 
 
-def release(images: dict[str, bytes]) -> Release:
-    loaded = [load_image(data) for data in images.values()]
-    body = encode_manifest(describe(loaded, DOMAIN, version="2.5.0"))
+def file(version: str, fault: Fault | None = None) -> bytes:
+    data = f"sounds {version}".encode() * 300
+    return data if fault is None else data + encode_behaviour([Behaviour(f"board = {BOARD}", fault)])
+
+
+def release(images: dict[str, bytes], *, ordered: bool = False) -> Release:
+    belongs = Belongs(LINE, BOARD, "2.5.0", 4)
+    loaded = [
+        placed_bytes(Kind.FILE, "sounds", belongs, data) if name == FILE else load_image(data)
+        for name, data in images.items()
+    ]
+    after = {name: [one for one in before if one in images] for name, before in ORDER.items() if name in images}
+    body = encode_manifest(describe(loaded, DOMAIN, version="2.5.0", after=after if ordered else None))
     return Release(images, join_envelope(sign_manifest(body, PUBLISHER.key), body))
 
 
@@ -155,10 +170,15 @@ class Agreement(RuleBasedStateMachine):
 
     @initialize(
         seed=st.integers(0, 2**32),
-        layout=st.sampled_from((TWO_SLOTS, TWO_SLOTS, IN_PLACE, THREE_PARTS)),
+        layout=st.sampled_from((TWO_SLOTS, IN_PLACE, THREE_PARTS, UNLIKE_PARTS, UNLIKE_PARTS)),
         fault=st.sampled_from((None, None, None, Fault.FAIL_SELF_TEST, Fault.CRASH_AT_BOOT, Fault.HANG)),
         updaters=st.sampled_from(((2, 2), (2, 2), (1, 2), (1, 1), (2, 1))),
-        brings=st.sampled_from((("app",), ("radio",), ("app", "radio"), ("app", "assets", "radio"))),
+        brings=st.sampled_from(
+            (("app",), ("radio",), (FILE,), ("app", "radio"), (FILE, "radio"), ("app", "assets", "radio", FILE))
+        ),
+        ordered=st.booleans(),
+        part_fault=st.sampled_from((None, None, ("radio", Fault.FAIL_SELF_TEST), (FILE, Fault.FAIL_ACTION))),
+        bus_breaks=st.sampled_from((0, 0, 2, 4, 10**6)),
         tries=st.integers(1, 2),
         rough=st.booleans(),
     )
@@ -169,6 +189,9 @@ class Agreement(RuleBasedStateMachine):
         fault: Fault | None,
         updaters: tuple[int, int],
         brings: tuple[str, ...],
+        ordered: bool,
+        part_fault: tuple[str, Fault] | None,
+        bus_breaks: int,
         tries: int,
         rough: bool,
     ) -> None:
@@ -177,9 +200,15 @@ class Agreement(RuleBasedStateMachine):
         self.rng = random.Random(seed)
         self.network = Network(self.loop, self.rng)
         names = sorted(set(brings) & set(layout.parts)) or ["app"]
-        old = {name: firmware(name, "2.4.0", updaters[0]) for name in layout.parts}
-        new = {name: firmware(name, "2.5.0", updaters[1], fault if name == "app" else None) for name in names}
-        self.old, self.new = release(old), release(new)
+        wrong = {"app": fault, **dict([part_fault] if part_fault else [])}
+        self.bus_breaks, unlike = bus_breaks, layout is UNLIKE_PARTS
+        # An updater of the first protocol knows of no streams and no places.
+        updaters = (2, 2) if unlike else updaters
+        old = {n: file("1") if n == FILE else firmware(n, "2.4.0", updaters[0]) for n in layout.parts}
+        new = {
+            n: file("2", wrong.get(n)) if n == FILE else firmware(n, "2.5.0", updaters[1], wrong.get(n)) for n in names
+        }
+        self.old, self.new = release(old), release(new, ordered=ordered)
         self.local = firmware("app", "9.0.0-local", 2)
         recovery = firmware("app", "0.1.0", 2) if layout.recovery else b""
         in_place = frozenset(name for name, part in layout.parts.items() if part.in_place)
@@ -195,7 +224,14 @@ class Agreement(RuleBasedStateMachine):
 
     def switch_on(self, hardware: Hardware) -> SimDevice:
         spec = DeviceSpec.model_validate(
-            {"serial": "TA-1", "board": BOARD, "line": LINE, "hw_rev": 1, "images": {"app": "x"}}
+            {
+                "serial": "TA-1",
+                "board": BOARD,
+                "line": LINE,
+                "hw_rev": 1,
+                "images": {"app": "x"},
+                **({"bus": {"radio": {"breaks_at": 1, "times": self.bus_breaks}}} if self.bus_breaks else {}),
+            }
         )
         time = ServiceTime(self.loop.time)
         time._said = T0
@@ -205,6 +241,7 @@ class Agreement(RuleBasedStateMachine):
             vendor_domain=DOMAIN,
             code="c",
             check_in_s=INTERVAL_S,
+            actions={FILE: "import"},
         )
         device = SimDevice(spec, hardware, Line(self, self.network), time, made)  # type: ignore[arg-type]
         device.life = self.loop.create_task(device.run())  # type: ignore[attr-defined]
@@ -229,7 +266,7 @@ class Agreement(RuleBasedStateMachine):
 
     def hear_checkin(self, line: Line, said: CheckinIn) -> OrderOut:
         for name, content in said.running.items():
-            if content.slot != "recovery":
+            if content.slot not in ("recovery", "broken"):
                 assert content.digest in self.allowed[name], f"{name} runs what nobody gave leave for"
         old, newest = (said.boots, said.seq) < self.newest, max(self.newest, (said.boots, said.seq))
         self.newest = newest
@@ -400,7 +437,7 @@ class Agreement(RuleBasedStateMachine):
         row, device = self.desk.current, self.device
         assert not device.hardware.data.get("unsent"), "everything was told"
         assert self.desk.device["cloned_at"] is None, "one unit is no two"
-        in_flash = digests(running_content(device.hardware, device._boot, device._firmware))
+        in_flash = digests(running_content(device.hardware, device._standing))
         known = {name: content["digest"] for name, content in self.desk.device["running"].items()}
         assert known == in_flash, "the service knows what runs"
         if row is None or row["attempt"].closed:

@@ -8,7 +8,18 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
 from mellow_herald.core.suit import Component
-from mellow_herald.sim.bootloader import APP, Boot, Cause, WentBack, confirm, give_up, note_well, reported
+from mellow_herald.sim.bootloader import (
+    APP,
+    Boot,
+    Cause,
+    Slot,
+    WentBack,
+    confirm,
+    give_up,
+    join_next,
+    note_well,
+    reported,
+)
 from mellow_herald.sim.firmware import read_firmware
 from mellow_herald.sim.flash import SECTOR, Flash, MemoryChip, PowerLost
 from mellow_herald.sim.hardware import BLOCK, Hardware, Layout, PartLayout, make_chip
@@ -20,7 +31,16 @@ GOOD = [make_bytes(f"2.{minor}.0", size=(2 + minor) * SECTOR - 700) for minor in
 MUTE = make_bytes("2.9.0", size=3 * SECTOR) + encode_behaviour([Behaviour(f"line = {LINE}", Fault.NO_UPDATER)])
 IMAGES = [*GOOD, MUTE]
 KNOWN = {hashlib.sha256(data).hexdigest(): data for data in IMAGES}
-LAYOUT = Layout({APP: PartLayout(8 * SECTOR), "radio": PartLayout(8 * SECTOR)})
+PUMP, FILE = "pump", "file/sounds"
+LAYOUT = Layout(
+    {
+        APP: PartLayout(8 * SECTOR),
+        "radio": PartLayout(8 * SECTOR),
+        PUMP: PartLayout(8 * SECTOR, streamed=True),
+        FILE: PartLayout(8 * SECTOR),
+    }
+)
+SETS = ((APP,), (APP, "radio"), (APP, PUMP, FILE), (PUMP,), (FILE,), (APP, "radio", PUMP, FILE))
 CUTS = st.integers(0, 40)  # flash operations until power fails; 0: it does not
 
 
@@ -34,7 +54,7 @@ class AnyPowerCut(RuleBasedStateMachine):
     @initialize()
     def made(self) -> None:
         chip = MemoryChip(bytearray(b"\xff" * LAYOUT.chip_size))
-        make_chip(chip, LAYOUT, {APP: GOOD[0], "radio": GOOD[0]}).data = {"settings": 1}
+        make_chip(chip, LAYOUT, dict.fromkeys(LAYOUT.parts, GOOD[0])).data = {"settings": 1}
         self.memory, self.left, self.floor, self.lost = chip.memory, 0, 0, 0
         self.hardware = Hardware(Flash(chip, self.supply))
         self.boot = Boot()
@@ -73,9 +93,10 @@ class AnyPowerCut(RuleBasedStateMachine):
         return read_firmware(self.hardware.image(APP, slot), FACTS, 1).updater == 0
 
     @precondition(lambda self: not self.boot.on_trial and not self.mute())
-    @rule(cut=CUTS, pick=st.integers(0, len(IMAGES) - 1), both=st.booleans())
-    def updates(self, cut: int, pick: int, both: bool) -> None:
-        wanted = [component(APP, IMAGES[pick]), *([component("radio", IMAGES[pick])] if both else [])]
+    @rule(cut=CUTS, pick=st.integers(0, len(IMAGES) - 1), names=st.sampled_from(SETS), ordered=st.booleans())
+    def updates(self, cut: int, pick: int, names: tuple[str, ...], ordered: bool) -> None:
+        # What does not boot has no updater to lack.
+        wanted = [component(name, IMAGES[pick] if name == APP else GOOD[pick % len(GOOD)]) for name in names]
 
         def update() -> None:
             for one in wanted:
@@ -85,22 +106,42 @@ class AnyPowerCut(RuleBasedStateMachine):
                     for at in range(0, one.size, BLOCK):
                         staging.take(KNOWN[one.digest][at : at + BLOCK])
                     staging.verify()
-            names = [one.name for one in wanted]
             promised = wanted_by(self.hardware, names, self.boot)
-            switch(self.hardware, names)
+            switch(self.hardware, [[name] for name in names] if ordered else [names])
             self.started(Cause.ORDER)
-            assert not self.boot.on_trial or settled_as(self.hardware, promised, self.boot)
+            on_trial = {name: one for name, one in promised.items() if name in self.hardware.record.trial}
+            assert not self.boot.on_trial or settled_as(self.hardware, on_trial, self.boot)
 
         self.under(cut, update)
 
     @precondition(lambda self: self.boot.on_trial)
-    @rule(cut=st.integers(0, 6))
-    def confirms(self, cut: int) -> None:
+    @rule(cut=CUTS)
+    def streams_and_goes_on(self, cut: int) -> None:
+        """The next group joins once what is on trial is in place; after the last one the firmware vouches for all."""
+
         def vouch() -> None:
+            self.stream()
+            if self.hardware.record.to_come:
+                self.hardware.record = join_next(self.hardware.record)
+                self.started(Cause.ORDER)
+                return
             self.hardware.record = confirm(self.hardware.record)
             self.boot = Boot(self.boot.slots)
 
         self.under(cut, vouch)
+
+    @precondition(lambda self: not self.boot.on_trial)
+    @rule(cut=CUTS)
+    def streams_back(self, cut: int) -> None:
+        self.under(cut, self.stream)
+
+    def stream(self) -> None:
+        """Brings the controller to what counts, from the first block, as often as it takes."""
+        slot = self.boot.slots[PUMP]
+        if not self.hardware.controller_has(PUMP, slot):
+            for number in range(self.hardware.blocks_of(PUMP, slot)):
+                self.hardware.stream_block(PUMP, slot, number)
+            assert self.hardware.controller_has(PUMP, slot)
 
     @precondition(lambda self: self.boot.on_trial and not self.mute())
     @rule(cut=st.integers(0, 6))
@@ -129,9 +170,11 @@ class AnyPowerCut(RuleBasedStateMachine):
             return
         looking = Hardware(Flash(MemoryChip(bytearray(self.memory))))
         chosen = looking.start(Cause.POWER)
-        assert set(chosen.slots) == {APP, "radio"}, "every part has a slot to boot"
+        assert set(chosen.slots) == set(LAYOUT.parts), "every part has a slot to boot"
         for name, slot in chosen.slots.items():
             assert hashlib.sha256(looking.image(name, slot)).hexdigest() in KNOWN
+        if not looking.record.trial and not looking.record.last_set:
+            assert all(slot is Slot.A for slot in chosen.slots.values()), "the set of parts is the old one"
         assert looking.data["settings"] == 1, "settings survive"
 
     def teardown(self) -> None:

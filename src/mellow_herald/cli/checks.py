@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from mellow_herald.core.checks import Check
+    from mellow_herald.core.verdict import Check
     from mellow_herald.wire.check import CheckOut
 
 SHAPES = {"pass": ("●", "herald.sage"), "warn": ("◐", "herald.honey"), "refuse": ("■", "herald.rose")}

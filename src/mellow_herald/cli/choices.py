@@ -8,7 +8,7 @@ import typer
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
-    from mellow_herald.core.checks import Allowed
+    from mellow_herald.core.verdict import Allowed
 
 Key = Annotated[Path | None, typer.Option("--key", envvar="HERALD_KEY", help="The private signing key (PEM).")]
 Line = Annotated[str | None, typer.Option("--line", help="State the line, for an image without nameplate.")]
@@ -42,7 +42,7 @@ KeepsSecret = Annotated[
 
 def allow(lower_version: bool = False, cut_off: bool = False, as_is: bool = False, keeps_secret: str = "") -> "Allowed":
     """What was asked for in so many words."""
-    from mellow_herald.core.checks import Allowed
+    from mellow_herald.core.verdict import Allowed
 
     return Allowed(lower_version, cut_off, as_is, keeps_secret)
 

@@ -10,7 +10,7 @@ from mellow_herald.cli.output import AsJson, print_json
 
 if TYPE_CHECKING:
     from mellow_herald.client import Herald
-    from mellow_herald.core.checks import Check
+    from mellow_herald.core.verdict import Check
 
 # Of those that were settled, so many are named one by one.
 MOST_SETTLED = 20
@@ -26,7 +26,7 @@ def doctor(
 ) -> None:
     """Say what is missing on this machine or in this set-up, and what to do. Exit code 1 if something is."""
     from mellow_herald.cli.checks import print_checks
-    from mellow_herald.core.checks import refused
+    from mellow_herald.core.verdict import refused
 
     found = [_python(), _postgresql(), _console(), _space(data_dir), *_keys(key or []), *_service()]
     if as_json:
@@ -39,14 +39,14 @@ def doctor(
 
 
 def _python() -> "Check":
-    from mellow_herald.core.checks import Check, Verdict
+    from mellow_herald.core.verdict import Check, Verdict
 
     version = ".".join(map(str, sys.version_info[:3]))
     return Check("Python", Verdict.PASS, version)
 
 
 def _postgresql() -> "Check":
-    from mellow_herald.core.checks import Check, Verdict
+    from mellow_herald.core.verdict import Check, Verdict
 
     # What `herald serve` itself looks for; the database is needed where the service runs, not where releases are made.
     from mellow_herald.store.cluster import ClusterError, find_binaries
@@ -61,7 +61,7 @@ def _postgresql() -> "Check":
 def _console() -> "Check":
     from importlib.resources import files
 
-    from mellow_herald.core.checks import Check, Verdict
+    from mellow_herald.core.verdict import Check, Verdict
 
     index = files("mellow_herald") / "service" / "console_files" / "index.html"
     if index.is_file():
@@ -74,7 +74,7 @@ def _space(data_dir: Path) -> "Check":
     import shutil
 
     from mellow_herald.cli.looks import amount
-    from mellow_herald.core.checks import Check, Verdict
+    from mellow_herald.core.verdict import Check, Verdict
 
     folder = data_dir.absolute()
     while not folder.exists():
@@ -89,9 +89,9 @@ def _space(data_dir: Path) -> "Check":
 
 def _keys(paths: list[Path]) -> "list[Check]":
     from mellow_herald.client.sealing import read_file
-    from mellow_herald.core.checks import Check, Verdict
     from mellow_herald.core.keys import fingerprint, is_encrypted, private_from_pem, raw_public
     from mellow_herald.core.refusal import Refused
+    from mellow_herald.core.verdict import Check, Verdict
 
     found = []
     for path in paths:
@@ -112,7 +112,7 @@ def _keys(paths: list[Path]) -> "list[Check]":
 
 def _settled(herald: "Herald") -> "Check":
     """What the service found to stand wrong when it was brought up to date, and settled."""
-    from mellow_herald.core.checks import Check, Verdict
+    from mellow_herald.core.verdict import Check, Verdict
 
     settled = herald.rollouts.settlements()
     if not settled:
@@ -137,7 +137,7 @@ def _service() -> "list[Check]":
 
     from mellow_herald.cli.connection import connect
     from mellow_herald.client.errors import HeraldError, NotSignedInError, ProblemError
-    from mellow_herald.core.checks import Check, Verdict
+    from mellow_herald.core.verdict import Check, Verdict
 
     with connect() as herald:
         try:

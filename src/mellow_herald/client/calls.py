@@ -7,8 +7,8 @@ from typing import Any, Generic, TypeVar
 
 from pydantic import BaseModel, TypeAdapter
 
-from mellow_herald.core.checks import Allowed
 from mellow_herald.core.inventory import Format
+from mellow_herald.core.verdict import Allowed
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.check import CheckAsk, CheckOut
 from mellow_herald.wire.event import Event, Health, JournalCheck, JournalEntry, Overview, PresenceSample

@@ -1,8 +1,8 @@
 """The calls about devices: the fleet, its inventory, and its baselines."""
 
 from mellow_herald.client.calls import API, Call, get, post, reader, wishes
-from mellow_herald.core.checks import Allowed
 from mellow_herald.core.inventory import Format
+from mellow_herald.core.verdict import Allowed
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview, BaselineSwitch
 from mellow_herald.wire.fleet import (
     AdmissionIn,

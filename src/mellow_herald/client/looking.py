@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from mellow_herald.client.images import Opened, open_firmware
+from mellow_herald.client.placed import open_placed
 from mellow_herald.client.sealing import (
     ReleaseFile,
     board_among,
@@ -17,11 +18,12 @@ from mellow_herald.client.sealing import (
     unknown_board,
 )
 from mellow_herald.core.board import BoardFacts
-from mellow_herald.core.checks import Allowed, Check, check_release
+from mellow_herald.core.checks import check_release
 from mellow_herald.core.firmware import Image
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.seal import describe
 from mellow_herald.core.suit import Manifest
+from mellow_herald.core.verdict import Allowed, Check
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.check import AllowedIn, CheckAsk, CheckOut, ImageIn, LeakIn
 
@@ -110,22 +112,26 @@ def look(files: Sequence[Path], boards: Iterable[BoardOut | BoardIn] | None = No
     seen = tuple(look_at(part.file, part.stated) for part in given.parts)
     refusals = [one.refusal for one in seen if one.refusal is not None]
     images = [one.image for one in seen if one.image is not None]
-    if refusals or not images:
+    others = open_placed(given.placed, images, given.stated) if not refusals else []
+    if refusals or not (images or others):
         return Looked(seen, refusal=refusals[0] if refusals else None)
+    order = given.order_of(images)
     try:
-        board = board_among(images, boards or ())
+        board = board_among([*images, *others], boards or ())
         if board is not None:
-            images = given.in_their_slots(images, board)
-        elif len(images) > 1 and boards is None:
+            images = [*given.in_their_slots(images, board), *others]
+        elif len(images) + len(others) > 1 and boards is None:
             return Looked(seen, images=tuple(images))
-        elif len(images) > 1:
+        elif len(images) + len(others) > 1:
             raise unknown_board(images)
         # One that no device would take back is shown with the rest of what publishing says.
         manifest = describe(
             images,
             board.vendor_domain if board else "unknown.invalid",
-            version=given.version,
-            after=given.order_of(images),
+            version=given.version or (None if given.parts else given.stated["version"]),
+            after=order,
+            bases=given.bases,
+            restart=given.restart,
             without_updater=True,
         )
         return Looked(seen, board, tuple(images), manifest)

@@ -10,9 +10,11 @@ from typing import Any, Protocol, TypedDict
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.client.images import open_firmware
+from mellow_herald.client.placed import Placed, open_placed
 from mellow_herald.client.sheet import SheetImage, read_sheet
 from mellow_herald.core.board import BoardFacts, BoardSlot, Runs
-from mellow_herald.core.checks import Allowed, Check, ChecksFailed, Reading, check_release, refused
+from mellow_herald.core.checks import check_release
+from mellow_herald.core.component import Kind, kind_of
 from mellow_herald.core.envelope import EnvelopeReader, Opened
 from mellow_herald.core.firmware import PORTION, Image, for_slot
 from mellow_herald.core.keys import private_from_pem
@@ -21,6 +23,7 @@ from mellow_herald.core.plan import parse_release_name
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.seal import describe, seal
 from mellow_herald.core.suit import Manifest, encode_manifest, read_manifest
+from mellow_herald.core.verdict import Allowed, Check, ChecksFailed, Reading, refused
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.release import ReleaseOut
 
@@ -121,6 +124,7 @@ def facts_of(board: BoardOut | BoardIn) -> BoardFacts:
         slots,
         board.runs,
         board.run_address,
+        tuple(one.facts for one in board.components),
     )
 
 
@@ -164,7 +168,8 @@ class SealOptions(TypedDict, total=False):
 
     ``notes`` are Markdown; ``version`` is the release's own, left out it is that of ``app``; ``after`` names for a
     component those that are switched before it; ``allowed`` is what the engineer asks for in so many words; ``stated``
-    are nameplate values for a single image without one.
+    are nameplate values for a single image without one, or for a release without firmware; ``placed`` are files,
+    settings and certificates; ``restart``: devices restart although nothing in it needs that.
     """
 
     notes: str
@@ -172,8 +177,10 @@ class SealOptions(TypedDict, total=False):
     after: Mapping[str, Sequence[str]]
     labels: Mapping[str, str]
     independent: bool
+    restart: bool
     allowed: Allowed
     stated: Mapping[str, Any]
+    placed: Sequence[Placed]
 
 
 def no_key() -> Refused:
@@ -205,8 +212,10 @@ def seal_files(
     after: Mapping[str, Sequence[str]] | None = None,
     labels: Mapping[str, str] | None = None,
     independent: bool = False,
+    restart: bool = False,
     allowed: Allowed = Allowed(),
     stated: Mapping[str, Any] | None = None,
+    placed: Sequence[Placed] = (),
 ) -> SealedRelease:
     """Seals a release of one image, of several, or of what a release sheet (``.toml``) names.
 
@@ -214,20 +223,23 @@ def seal_files(
     out it is that of ``app``; the options are those of ``SealOptions``. Raises ``Refused``, with
     all its ``checks`` where the images themselves are at fault.
     """
-    given = gather(files, stated or {})
+    given = gather(files, stated or {}, placed, version)
     order = {name: list(before) for name, before in (after or {}).items()}
     images = [open_firmware(part.file).image(**part.stated) for part in given.parts]
     order |= given.order_of(images)
-    board = _board_of(images, boards)
-    images = given.in_their_slots(images, board)
+    others = open_placed(given.placed, images, given.stated)
+    board = _board_of([*images, *others], boards)
+    images = [*given.in_their_slots(images, board), *others]
     independent = independent or given.independent
     manifest = describe(
         images,
         board.vendor_domain,
         notes or given.notes,
-        version=version or given.version,
+        version=version or given.version or (None if given.parts else given.stated["version"]),
         after=order,
+        bases=given.bases,
         independent=independent,
+        restart=restart or given.restart,
         without_updater=allowed.cut_off_for_good,
     )
     readings = {image.digest: reading_of(image) for image in images}
@@ -240,9 +252,13 @@ def seal_files(
 
 @dataclass(frozen=True, slots=True)
 class Gathered:
-    """The images that make a release, as the engineer named them, and what a release sheet says of the whole."""
+    """The images that make a release, what comes to places beside them, as the engineer named them, and what a release
+    sheet says of the whole. ``stated`` are the values that firmware would say, where there is none."""
 
     parts: tuple[SheetImage, ...]
+    placed: tuple[Placed, ...] = ()
+    stated: Mapping[str, Any] = field(default_factory=dict)
+    restart: bool = False
     notes: str = ""
     version: str | None = None
     labels: Mapping[str, str] = field(default_factory=dict)
@@ -250,33 +266,62 @@ class Gathered:
 
     def order_of(self, images: Sequence[Image]) -> dict[str, list[str]]:
         """The components that are switched before others, by component."""
-        return {i.nameplate.component: part.after for i, part in zip(images, self.parts, strict=True) if part.after}
+        own = {i.nameplate.component: part.after for i, part in zip(images, self.parts, strict=True) if part.after}
+        return own | {one.name: list(one.after) for one in self.placed if one.after}
+
+    @property
+    def bases(self) -> dict[str, str]:
+        """The digests of the settings that others replace, by component."""
+        found = {one.name: one.replaces for one in self.placed}
+        return {name: digest for name, digest in found.items() if digest is not None}
 
     def in_their_slots(self, images: Sequence[Image], board: BoardFacts) -> list[Image]:
         """The images, each meant for its slot."""
         return [_in_its_slot(image, part.slot, board) for image, part in zip(images, self.parts, strict=True)]
 
 
-def gather(files: Sequence[Path], stated: Mapping[str, Any]) -> Gathered:
-    """What was named: images, with ``stated`` nameplate values for a single one, or a release sheet."""
+def gather(
+    files: Sequence[Path], stated: Mapping[str, Any], placed: Sequence[Placed] = (), version: str | None = None
+) -> Gathered:
+    """What was named: images, with ``stated`` nameplate values for a single one, or a release sheet; and what is for
+    places, for which values are stated where there are no images. ``version`` is the release's own, if it was said."""
     values = {name: value for name, value in stated.items() if value is not None}
     if len(files) == 1 and files[0].suffix == SHEET_SUFFIX:
-        if values:
+        if values or placed:
             raise Refused("stated-twice", "a release sheet says everything itself.", "Write the values into the sheet.")
         sheet = read_sheet(files[0])
-        return Gathered(tuple(sheet.images), sheet.notes, sheet.version, sheet.labels, sheet.independent)
+        folder = files[0].parent
+        said = {"line": sheet.line, "board": sheet.board, "version": sheet.version, "floor": sheet.floor}
+        return Gathered(
+            tuple(sheet.images),
+            tuple(one.placed(folder) for one in sheet.contents),
+            {name: value for name, value in said.items() if value is not None},
+            sheet.restart,
+            sheet.notes,
+            sheet.version,
+            sheet.labels,
+            sheet.independent,
+        )
+    if not files:
+        if not placed:
+            raise Refused("no-image", "a release brings something.", "Name firmware, or --file, --settings, …")
+        own = {"version": version, **values}
+        return Gathered((), tuple(placed), {name: value for name, value in own.items() if value is not None})
     if len(files) > 1 and values:
         raise Refused(
             "stated-for-many",
             "values are stated, but there are several images they could be meant for.",
             "Write a release sheet, which says for each image what it is.",
         )
-    return Gathered(tuple(SheetImage(file=path, **values) for path in files))
+    own = {} if version is None else {"version": version}
+    return Gathered(tuple(SheetImage(file=path, **values) for path in files), tuple(placed), own)
 
 
 def reading_of(image: Image) -> Reading:
     """What the bytes of an image said."""
-    return Reading(image.nameplate if image.read else None, image.scanned.appearance, image.scanned.leaks)
+    plate = image.nameplate
+    content = image.data if kind_of(plate.component) in (Kind.SETTINGS, Kind.CERTIFICATE) else None
+    return Reading(plate if image.read else None, image.scanned.appearance, image.scanned.leaks, content=content)
 
 
 def board_among(images: Sequence[Image], boards: Iterable[BoardOut | BoardIn]) -> BoardFacts | None:

@@ -26,6 +26,8 @@ class Fault(StrEnum):
     LEAK = "leak"  # runs out of memory some time after it confirmed, and crashes, again and again
     NO_UPDATER = "no-updater"  # never calls the service again
     WIPE_SETTINGS = "wipe-settings"
+    FAIL_ACTION = "fail-action"  # of a file: what runs after it ends with a status that is not 0
+    HANG_ACTION = "hang-action"  # of a file: what runs after it does not end
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,71 +5,21 @@ service when the release comes in.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from enum import StrEnum
 
-from mellow_herald.core.appearance import CARRIERS, Appearance, Kind, appearance_of
+from mellow_herald.core.appearance import CARRIERS, appearance_of
+from mellow_herald.core.appearance import Kind as Looks
 from mellow_herald.core.board import BoardFacts, BoardSlot, Runs, image_words
+from mellow_herald.core.component import Kind
 from mellow_herald.core.firmware import APP
-from mellow_herald.core.leaks import NAMES, Leak, LeakKind
-from mellow_herald.core.nameplate import Nameplate
-from mellow_herald.core.refusal import Refused
+from mellow_herald.core.leaks import NAMES, LeakKind
+from mellow_herald.core.place_checks import check_places
 from mellow_herald.core.suit import Component, Manifest
+from mellow_herald.core.verdict import Allowed, Check, Earlier, Reading, Verdict
 from mellow_herald.core.version import parse_version
 
 USUAL_CHANGE = 0.25
 CLOCK_SKEW = timedelta(minutes=10)
-
-
-class Verdict(StrEnum):
-    """How a check came out."""
-
-    PASS = "pass"
-    WARN = "warn"
-    REFUSE = "refuse"
-
-
-@dataclass(frozen=True, slots=True)
-class Check:
-    """One line. ``kind`` is the stable word for programs that a refusal is answered with."""
-
-    name: str
-    verdict: Verdict
-    detail: str
-    mend: str = ""
-    kind: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Earlier:
-    """A release of the same board and line that was published (or withdrawn) before."""
-
-    version: str
-    floor: int
-    withdrawn: bool
-    components: tuple[Component, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Reading:
-    """What the bytes of an image themselves said: their nameplate, if they hold one, what they seem to be, and what
-    has the shape of a secret. ``proven``: the leaks were looked up, and are real."""
-
-    plate: Nameplate | None
-    appearance: Appearance | None = None
-    leaks: tuple[Leak, ...] = ()
-    proven: bool = False
-
-
-@dataclass(frozen=True, slots=True)
-class Allowed:
-    """What the engineer asked for in so many words. ``keeps_secret`` is why a secret stands in the image."""
-
-    lower_version: bool = False
-    cut_off_for_good: bool = False
-    as_is: bool = False
-    keeps_secret: str = ""
 
 
 def check_release(
@@ -93,6 +43,7 @@ def check_release(
     found += _board(release, board)
     if board is not None:
         found += _slots(release, board)
+        found += check_places(release, board, readings or {}, now)
     if earlier is not None:
         found += [_version(release, earlier, allowed), _floor(release, earlier), *_labels(release, earlier, board)]
     found += _updater(release, allowed)
@@ -102,27 +53,22 @@ def check_release(
     return tuple(found)
 
 
-def refused(checks: Sequence[Check]) -> list[Check]:
-    """The checks that bar a release."""
-    return [check for check in checks if check.verdict is Verdict.REFUSE]
-
-
-class ChecksFailed(Refused):
-    """At least one check refuses the release; ``checks`` are all of them."""
-
-    def __init__(self, checks: Sequence[Check]) -> None:
-        first, *more = refused(checks)
-        others = f" And {len(more)} more: {', '.join(check.name for check in more)}." if more else ""
-        super().__init__(first.kind, f"{first.detail}{others}", first.mend)
-        self.checks = checks
-
-
 def _image(one: Component, board: BoardFacts | None) -> str:
     return image_words(one.name, one.slot, board)
 
 
+def _firmware(release: Manifest) -> list[Component]:
+    return [one for one in release.components if one.kind is Kind.FIRMWARE]
+
+
+def _alike(release: Manifest, earlier: Earlier) -> bool:
+    """Whether one follows the other: files alone, say, have versions of their own beside those of the firmware."""
+    own, before = ({one.name for one in components} for components in (release.components, earlier.components))
+    return (APP in own) == (APP in before) and bool(own & before)
+
+
 def _nameplates(release: Manifest, readings: Mapping[str, Reading], board: BoardFacts | None) -> Iterator[Check]:
-    for one in release.components:
+    for one in _firmware(release):
         plate = readings[one.digest].plate
         if plate is None:
             yield Check(
@@ -165,7 +111,7 @@ def _nameplates(release: Manifest, readings: Mapping[str, Reading], board: Board
 def _appearances(
     release: Manifest, readings: Mapping[str, Reading], allowed: Allowed, board: BoardFacts | None
 ) -> Iterator[Check]:
-    for one in release.components:
+    for one in _firmware(release):
         seems = readings[one.digest].appearance
         if seems is None:
             continue
@@ -174,7 +120,7 @@ def _appearances(
             yield Check("kind of file", Verdict.REFUSE, words, seems.mend, seems.kind.value)
         elif allowed.as_is or (one.name != APP and seems.kind not in CARRIERS):
             yield Check("kind of file", Verdict.WARN, words)
-        elif seems.kind is Kind.WHOLE_FLASH and _fills_a_slot(one, board):
+        elif seems.kind is Looks.WHOLE_FLASH and _fills_a_slot(one, board):
             yield Check("kind of file", Verdict.WARN, f"{words} But it is just as large as a slot.")
         else:
             mend = f"{seems.mend} If it is what the device boots, say so with --as-is."
@@ -247,7 +193,7 @@ def _board(release: Manifest, board: BoardFacts | None) -> Iterator[Check]:
 
 
 def _slots(release: Manifest, board: BoardFacts) -> Iterator[Check]:
-    for name in dict.fromkeys(one.name for one in release.components):
+    for name in dict.fromkeys(one.name for one in _firmware(release)):
         slots, images = board.slots_of(name), release.images_of(name)
         if not slots:
             yield Check(
@@ -360,7 +306,7 @@ def _version(release: Manifest, earlier: Sequence[Earlier], allowed: Allowed) ->
             "A version names one set of bytes for ever: raise the version, build again and publish that.",
             "release-exists",
         )
-    latest = max((one.version for one in earlier), key=parse_version, default=None)
+    latest = max((one.version for one in earlier if _alike(release, one)), key=parse_version, default=None)
     if latest is None:
         return Check("version", Verdict.PASS, f"{release.version} is the first of {release.board}/{release.line}.")
     if parse_version(release.version) > parse_version(latest):
@@ -404,7 +350,8 @@ def _labels(release: Manifest, earlier: Sequence[Earlier], board: BoardFacts | N
     clean = True
     for one in release.components:
         known = version_of.get((one.name, one.digest))
-        if known is not None and known[0] != one.version:
+        # What went back to earlier settings, or to a former certificate, has the bytes of then.
+        if one.kind is Kind.FIRMWARE and known is not None and known[0] != one.version:
             clean = False
             yield Check(
                 "bytes",
@@ -447,7 +394,7 @@ def _updater(release: Manifest, allowed: Allowed) -> Iterator[Check]:
 
 
 def _build_times(release: Manifest, now: datetime) -> Iterator[Check]:
-    for one in release.components:
+    for one in _firmware(release):
         if not one.build_time or one.slot:
             continue
         try:
@@ -467,7 +414,7 @@ def _build_times(release: Manifest, now: datetime) -> Iterator[Check]:
 
 def _sizes(release: Manifest, earlier: Sequence[Earlier], board: BoardFacts | None) -> Iterator[Check]:
     order = sorted((one for one in earlier if not one.withdrawn), key=lambda one: parse_version(one.version))
-    for one in release.components:
+    for one in _firmware(release):
         before = next(
             (c for e in reversed(order) for c in e.components if (c.name, c.slot) == (one.name, one.slot)), None
         )

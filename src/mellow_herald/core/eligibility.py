@@ -8,9 +8,10 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
 
-from mellow_herald.core.selector import And, Compare, Node, Not, OneOf, Or, matches
+from mellow_herald.core.component import Kind, kind_of
+from mellow_herald.core.selector import And, Compare, Has, Node, Not, OneOf, Or, matches
 from mellow_herald.core.selector.match import Facts
-from mellow_herald.core.selector.tree import DIGEST_SUFFIX
+from mellow_herald.core.selector.tree import COMPONENT_SUFFIX, DIGEST_SUFFIX
 
 
 class PassedOver(StrEnum):
@@ -30,6 +31,7 @@ class PassedOver(StrEnum):
     BELOW_FLOOR = "below-floor"
     NEEDS_STEP = "needs-step"
     NO_UPDATER = "no-updater"
+    NO_PART = "no-part"
     IN_OTHER_ROLLOUT = "in-other-rollout"
 
 
@@ -48,6 +50,7 @@ IN_WORDS = {
     PassedOver.BELOW_FLOOR: "their floor number is higher",
     PassedOver.NEEDS_STEP: "need a release in between first",
     PassedOver.NO_UPDATER: "their firmware has no updater",
+    PassedOver.NO_PART: "lack a part that the release brings",
     PassedOver.IN_OTHER_ROLLOUT: "in another rollout",
 }
 
@@ -77,6 +80,7 @@ OF_ONE = {
     ),
     PassedOver.NEEDS_STEP: ("needs a release in between first", "Bring it that one, then this."),
     PassedOver.NO_UPDATER: ("runs firmware without an updater", "It can be flashed by cable only."),
+    PassedOver.NO_PART: ("lacks a part that it brings", "Seal a release without that part for it."),
     PassedOver.IN_OTHER_ROLLOUT: (
         "is in another rollout",
         "Wait for it, or call it off there: herald device show {serial} names it.",
@@ -87,7 +91,8 @@ OF_ONE = {
 @dataclass(frozen=True, slots=True)
 class Candidate:
     """What placement needs to know of the release: ``digests`` are those of its ``app`` images (one, or one for each
-    slot), ``others`` those of its other components by name, ``least_running`` the version of ``app`` a device must run
+    slot; none where it brings other components alone), ``others`` those of its other components by name and
+    ``versions`` their versions, ``least_running`` the version of ``app`` a device must run
     before, if there is one."""
 
     board: str
@@ -99,9 +104,11 @@ class Candidate:
     hw_rev_max: int
     least_running: str | None = None
     others: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    versions: tuple[tuple[str, str], ...] = ()
 
 
 Rules = tuple[tuple[PassedOver, Node], ...]
+NOBODY = Or(())
 
 
 class Allow(StrEnum):
@@ -137,7 +144,16 @@ def overtaking(rules: Rules) -> Rules:
 
 def _all_rules(release: Candidate) -> Rules:
     revision = Or((Compare("hw_rev", "<", release.hw_rev_min), Compare("hw_rev", ">", release.hw_rev_max)))
-    others = (OneOf(name + DIGEST_SUFFIX, digests) for name, digests in release.others)
+    others = [OneOf(name + DIGEST_SUFFIX, digests) for name, digests in release.others]
+    # Without firmware for `app`, nothing is said of what runs there: it may be an unknown build, and newer.
+    app = bool(release.digests)
+    has_it = And((*([OneOf("digest", release.digests)] if app else []), *others))
+    newer = [Compare(name + COMPONENT_SUFFIX, ">", version) for name, version in release.versions]
+    lacks = [
+        And((Has("digest"), Not(Has(name + DIGEST_SUFFIX))))
+        for name, _ in release.others
+        if kind_of(name) is Kind.FIRMWARE
+    ]
     step = Or(() if release.least_running is None else (Compare("version", "<", release.least_running),))
     return (
         (PassedOver.NOT_ADMITTED, Compare("admission", "!=", "admitted")),
@@ -147,10 +163,11 @@ def _all_rules(release: Candidate) -> Rules:
         (PassedOver.WRONG_REVISION, revision),
         (PassedOver.PINNED, Compare("pinned", "=", True)),
         # Before unknown-build: who runs these very bytes needs nothing, whatever they are called.
-        (PassedOver.ALREADY_RUNNING, And((OneOf("digest", release.digests), *others))),
-        (PassedOver.BENCH_BUILD, Compare("runs", "=", "bench-build")),
-        (PassedOver.UNKNOWN_BUILD, Compare("runs", "=", "unknown-build")),
-        (PassedOver.NEWER_RUNNING, Compare("version", ">", release.version)),
+        (PassedOver.ALREADY_RUNNING, has_it),
+        (PassedOver.BENCH_BUILD, Compare("runs", "=", "bench-build") if app else NOBODY),
+        (PassedOver.UNKNOWN_BUILD, Compare("runs", "=", "unknown-build") if app else NOBODY),
+        (PassedOver.NEWER_RUNNING, Compare("version", ">", release.version) if app else Or(tuple(newer))),
+        (PassedOver.NO_PART, Or(tuple(lacks))),
         (PassedOver.BELOW_FLOOR, Compare("floor", ">", release.floor)),
         (PassedOver.NEEDS_STEP, step),
         (PassedOver.NO_UPDATER, Compare("updater", "=", 0)),

@@ -21,15 +21,18 @@ def describe(
     *,
     version: str | None = None,
     after: Mapping[str, Sequence[str]] | None = None,
+    bases: Mapping[str, str] | None = None,
     independent: bool = False,
+    restart: bool = False,
     without_updater: bool = False,
 ) -> Manifest:
     """The manifest that these images make.
 
     ``version`` is the release's own; left out, it is that of ``app``, and must be stated where there is no ``app``.
-    ``after`` says which components are switched before which. Raises ``Refused`` where the images do not belong
-    together, where ``app`` has no updater (unless ``without_updater`` says that this is meant), where a component needs
-    another in a version that the release itself does not bring.
+    ``after`` says which components are switched before which, ``bases`` which settings others replace (digests; what is
+    not named replaces any), ``restart`` that devices restart although nothing in it needs that. Raises ``Refused``
+    where the images do not belong together, where ``app`` has no updater (unless ``without_updater`` says that this is
+    meant), where a component needs another in a version that the release itself does not bring.
     """
     if not images:
         raise Refused("no-image", "a release needs at least one image.")
@@ -55,6 +58,7 @@ def describe(
         raise Refused("bad-notes", f"the notes are longer than {LONGEST_NOTES} bytes.", "Shorten them.")
     parse_version(version or lead.version)
     order = {name: tuple(before) for name, before in (after or {}).items()}
+    replaced = dict(bases or {})
     for name in order:
         if name not in {plate.component for plate in plates}:
             raise Refused("bad-order", f"{name} is to come after others, but the release does not carry it.")
@@ -70,6 +74,7 @@ def describe(
             slot=image.slot,
             address=image.base,
             after=order.get(plate.component, ()),
+            base=replaced.get(plate.component),
         )
         for image, plate in zip(images, plates, strict=True)
     )
@@ -86,6 +91,7 @@ def describe(
         description=description,
         needs=_needs(plates),
         independent=independent,
+        restart=restart,
     )
 
 

@@ -9,6 +9,7 @@ from typing import Any
 from uuid import NAMESPACE_DNS, UUID, uuid5
 
 from mellow_herald.core import cbor
+from mellow_herald.core.component import Kind, is_component, kind_of
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.limits import LARGEST_INTEGER, LARGEST_REVISION
 from mellow_herald.core.nameplate import NAME
@@ -18,6 +19,7 @@ from mellow_herald.core.version import parse_version
 SHA256_ALGORITHM = -16
 VERSION, SEQUENCE, COMMON, VALIDATE, FETCH_SEQUENCE, INSTALL, TEXT = 1, 2, 3, 7, 16, 20, 23
 INDEPENDENT = -1  # ours: present and true where components need not go back together
+RESTART = -2  # ours: present and true where a device is to restart although nothing in the release needs that
 COMPONENTS, SHARED_SEQUENCE = 2, 4
 SET_INDEX, TRY_EACH, OVERRIDE, FETCH = 12, 15, 20, 21
 VENDOR_ID, CLASS_ID, IMAGE_DIGEST, SLOT, IMAGE_SIZE, URI, VERSION_MATCH = 1, 2, 3, 5, 14, 21, 28
@@ -25,6 +27,7 @@ VENDOR_MATCH, CLASS_MATCH, IMAGE_MATCH, SLOT_MATCH, VERSION_CONDITION = 1, 2, 3,
 HW_REV_RANGE = -1  # our parameter and condition: [lowest, highest] hardware revision
 AFTER = -2  # our parameter: indexes of the components that must be switched before this one
 LINK_ADDRESS = -3  # our parameter: the address the image is linked for
+BASE = -4  # our parameter: SHA-256 of the settings that are replaced; left out, whatever they are
 AT_LEAST = 2  # SUIT's comparison "greater or equal"
 REPORT_ALL = 15  # reporting policy: record and report both success and failure
 
@@ -41,6 +44,7 @@ class Component:
 
     ``slot`` is the board's slot (from 0) it is linked for, None where it may stand in any: a component whose code is
     position-dependent stands in the manifest once for each slot. ``after`` names components that are switched first.
+    ``base`` (settings) is the digest of what it replaces, None where that may be anything.
     """
 
     name: str
@@ -53,6 +57,12 @@ class Component:
     slot: int | None = None
     address: int | None = None
     after: tuple[str, ...] = ()
+    base: str | None = None
+
+    @property
+    def kind(self) -> Kind:
+        """What it is."""
+        return kind_of(self.name)
 
     @property
     def uri(self) -> str:
@@ -64,7 +74,7 @@ class Component:
 class Manifest:
     """A release as its publisher signed it. ``floor`` is the SUIT sequence number; ``needs`` is the least version of
     each named component that a device must run before; ``independent``: components need not go back
-    together."""
+    together; ``restart``: the device restarts although nothing in the release needs that."""
 
     vendor_domain: str
     line: str
@@ -77,6 +87,12 @@ class Manifest:
     description: str = ""
     needs: tuple[tuple[str, str], ...] = ()
     independent: bool = False
+    restart: bool = False
+
+    @property
+    def restarts(self) -> bool:
+        """Whether a device restarts to run it."""
+        return self.restart or any(one.kind is Kind.FIRMWARE for one in self.components)
 
     @property
     def name(self) -> str:
@@ -154,11 +170,11 @@ def encode_manifest(manifest: Manifest) -> bytes:
             shared += _either(images, lambda one: [OVERRIDE, _image_parameters(one)])
             fetch += [SET_INDEX, index, *_either(images, lambda one: [OVERRIDE, {URI: one.uri}]), FETCH, REPORT_ALL]
             match += [SET_INDEX, index, IMAGE_MATCH, REPORT_ALL]
-            text[(name.encode(),)] = _text_element(manifest, images[0])
+            text[tuple(_identifier(name))] = _text_element(manifest, images[0])
         if name in needs:
             shared += [OVERRIDE, {VERSION_MATCH: cbor.encode([AT_LEAST, _numbers(needs[name])])}]
             shared += [VERSION_CONDITION, REPORT_ALL]
-    common = {COMPONENTS: [[name.encode()] for name in names], SHARED_SEQUENCE: cbor.encode(shared)}
+    common = {COMPONENTS: [_identifier(name) for name in names], SHARED_SEQUENCE: cbor.encode(shared)}
     body = {
         VERSION: 1,
         SEQUENCE: manifest.floor,
@@ -168,7 +184,13 @@ def encode_manifest(manifest: Manifest) -> bytes:
         VALIDATE: cbor.encode(match),
         TEXT: cbor.encode({LANGUAGE: text}),
     }
-    return cbor.encode({**body, **({INDEPENDENT: True} if manifest.independent else {})})
+    flags = {INDEPENDENT: manifest.independent, RESTART: manifest.restart}
+    return cbor.encode({**body, **{flag: True for flag, given in flags.items() if given}})
+
+
+def _identifier(name: str) -> list[bytes]:
+    """A component's identifier: its name, or kind and place."""
+    return [part.encode() for part in name.split("/")]
 
 
 def _identity(manifest: Manifest, after: list[int]) -> list[Any]:
@@ -188,7 +210,11 @@ def _image_parameters(image: Component) -> dict[int, Any]:
         IMAGE_DIGEST: cbor.encode([SHA256_ALGORITHM, bytes.fromhex(image.digest)]),
         IMAGE_SIZE: image.size,
     }
-    return parameters if image.address is None else {**parameters, LINK_ADDRESS: image.address}
+    if image.address is not None:
+        parameters[LINK_ADDRESS] = image.address
+    if image.base is not None:
+        parameters[BASE] = bytes.fromhex(image.base)
+    return parameters
 
 
 def _either(images: Sequence[Component], commands: Any) -> list[Any]:
@@ -231,7 +257,8 @@ def read_manifest(data: bytes) -> Manifest:
 
 def _read_fields(body: Mapping[int, Any]) -> Manifest:
     known = {VERSION, SEQUENCE, COMMON, VALIDATE, FETCH_SEQUENCE, INSTALL, TEXT}
-    if body[VERSION] != 1 or set(body) - {INDEPENDENT} != known or body.get(INDEPENDENT, True) is not True:
+    flags = {INDEPENDENT, RESTART}
+    if body[VERSION] != 1 or set(body) - flags != known or any(body.get(flag, True) is not True for flag in flags):
         raise Refused("bad-manifest", "the manifest has a version or fields that this version does not know.")
     common = cbor.decode(body[COMMON])
     names = [_component_name(parts) for parts in common[COMPONENTS]]
@@ -249,10 +276,10 @@ def _read_fields(body: Mapping[int, Any]) -> Manifest:
     components = tuple(
         image
         for index in carried
-        for image in _read_images(index, names, shared[index], fetch[index], text[(names[index].encode(),)])
+        for image in _read_images(index, names, shared[index], fetch[index], text[tuple(_identifier(names[index]))])
     )
     switch_order(components)
-    first = text[(names[carried[0]].encode(),)]
+    first = text[tuple(_identifier(names[carried[0]]))]
     low, high = shared[carried[0]].always[HW_REV_RANGE]
     manifest = Manifest(
         vendor_domain=_text(first[VENDOR_DOMAIN]),
@@ -270,6 +297,7 @@ def _read_fields(body: Mapping[int, Any]) -> Manifest:
             if VERSION_MATCH in given.always
         ),
         independent=INDEPENDENT in body,
+        restart=RESTART in body,
     )
     for index in carried:
         given = shared[index].always
@@ -333,6 +361,7 @@ def _read_images(
             slot=slot,
             address=_whole(given[LINK_ADDRESS]) if LINK_ADDRESS in given else None,
             after=tuple(names[_whole(before)] for before in shared.always.get(AFTER, [])),
+            base=_base(given.get(BASE), name),
         )
         if (where[URI], where.get(SLOT)) != (image.uri, slot):
             raise Refused("bad-manifest", f"the uri of component {name} does not name its digest.")
@@ -369,6 +398,18 @@ def _name(value: Any) -> str:
     return value
 
 
+def _base(value: Any, name: str) -> str | None:
+    if value is None:
+        return None
+    if kind_of(name) is not Kind.SETTINGS or not is_digest(value.hex()):
+        raise ValueError(f"{name} has no base of settings")
+    return str(value.hex())
+
+
 def _component_name(parts: list[bytes]) -> str:
-    (only,) = parts
-    return _name(only.decode())
+    if len(parts) == 1:
+        return _name(parts[0].decode())
+    kind, place = (part.decode() for part in parts)
+    if not is_component(f"{kind}/{place}"):
+        raise ValueError(f"{kind}/{place} is no component")
+    return f"{kind}/{place}"

@@ -15,8 +15,8 @@ from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
 from starlette.responses import JSONResponse, Response
 
-from mellow_herald.core.checks import Check
 from mellow_herald.core.refusal import Refused
+from mellow_herald.core.verdict import Check
 from mellow_herald.store.trouble import ERRORS as DATABASE_ERRORS
 from mellow_herald.store.trouble import is_away
 from mellow_herald.wire.check import CheckOut

@@ -6,8 +6,12 @@ of them. A crash or hang on trial goes back at once; plain power losses are forg
 confirming, three early resets in a row still fall back, if what stood there before was once confirmed and may run:
 never an image below the floor number, never one that failed its trial.
 
+Parts that come after others wait in ``to_come``: each group joins the trial when the one before has proved itself, and
+whatever fails takes all of them back.
+
 A part *in place* has one slot that runs (``a``) and room for a staging file (``b``): its trial begins with copying the
-file over what ran before, so there is no way back but the recovery image.
+file over what ran before, so there is no way back but the recovery image. Of a *streamed* part, and of what has a
+place, both slots are files; which of them counts is all that the record says.
 """
 
 from collections.abc import Iterable, Mapping
@@ -50,6 +54,8 @@ class WentBack(StrEnum):
     SELF_TEST_FAILED = "self-test-failed"
     NO_CONTACT = "no-contact"
     POWER_LOST = "power-lost"
+    ACTION_FAILED = "action-failed"
+    STREAM_BROKEN = "stream-broken"
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,7 +94,8 @@ class Part:
 class BootRecord:
     """The boot loader's memory. ``trial`` are the parts on trial together, ``copying`` those in place whose staging
     file is still to be copied; ``last_set`` the parts of the last confirmed switch; ``went_back`` why the last trial
-    ended, for the firmware to report; ``boots`` counts all starts."""
+    ended, for the firmware to report, and ``blamed`` the part for which it did; ``to_come`` are groups of parts that
+    join the trial later; ``boots`` counts all starts."""
 
     parts: Mapping[str, Part] = field(default_factory=lambda: {APP: Part()})
     trial: tuple[str, ...] = ()
@@ -100,6 +107,8 @@ class BootRecord:
     went_back: WentBack | None = None
     fell_back: bool = False
     last_set: tuple[str, ...] = ()
+    to_come: tuple[tuple[str, ...], ...] = ()
+    blamed: str = ""
 
     def with_part(self, name: str, part: Part) -> "BootRecord":
         """The record with one part replaced."""
@@ -127,11 +136,27 @@ class Boot:
         return self.slots.get(APP)
 
 
-def arm(record: BootRecord, parts: Iterable[str]) -> BootRecord:
-    """Puts what stands by in these parts on trial for the next boot, together."""
-    names = tuple(parts)
+def arm(record: BootRecord, parts: Iterable[str], to_come: Iterable[Iterable[str]] = ()) -> BootRecord:
+    """Puts what stands by in these parts on trial for the next boot, together; those ``to_come`` follow."""
+    later = tuple(tuple(group) for group in to_come)
+    return _join(replace(record, trial=(), to_come=later, went_back=None, blamed=""), tuple(parts))
+
+
+def join_next(record: BootRecord) -> BootRecord:
+    """The parts on trial have proved themselves: the next group joins them."""
+    return _join(replace(record, to_come=record.to_come[1:]), record.to_come[0])
+
+
+def _join(record: BootRecord, names: tuple[str, ...]) -> BootRecord:
     copying = tuple(name for name in names if record.parts[name].in_place)
-    return replace(record, trial=names, copying=copying, trial_boots=0, went_back=None)
+    return replace(record, trial=(*record.trial, *names), copying=copying, trial_boots=0)
+
+
+def leave_out(record: BootRecord, names: Iterable[str]) -> BootRecord:
+    """These parts go back, or are not switched at all, while the others go on."""
+    gone = set(names)
+    later = tuple(group for group in (tuple(n for n in g if n not in gone) for g in record.to_come) if group)
+    return replace(record, trial=tuple(n for n in record.trial if n not in gone), to_come=later)
 
 
 def copied(record: BootRecord, name: str) -> BootRecord:
@@ -161,14 +186,14 @@ def note_well(record: BootRecord) -> BootRecord:
     return replace(record, early_resets=0)
 
 
-def give_up(record: BootRecord, why: WentBack) -> BootRecord:
-    """The firmware on trial says that it is not good; the restart that follows goes back."""
-    return _go_back(record, why) if record.trial else record
+def give_up(record: BootRecord, why: WentBack, part: str = "") -> BootRecord:
+    """The firmware on trial says that it, or a ``part``, is not good; the restart that follows goes back."""
+    return replace(_go_back(record, why), blamed=part) if record.trial else record
 
 
 def reported(record: BootRecord) -> BootRecord:
     """The firmware has told why the last trial ended, or that it fell back."""
-    return replace(record, went_back=None, fell_back=False)
+    return replace(record, went_back=None, fell_back=False, blamed="")
 
 
 def boot(record: BootRecord, cause: Cause, valid: Valid, *, recovery: bool = False) -> tuple[BootRecord, Boot]:
@@ -178,7 +203,7 @@ def boot(record: BootRecord, cause: Cause, valid: Valid, *, recovery: bool = Fal
     if record.trial:
         why = _trial_over(record, cause, valid)
         if why is None:
-            return replace(record, trial_boots=record.trial_boots + 1), Boot(_trial_slots(record), on_trial=True)
+            return replace(record, trial_boots=record.trial_boots + 1), Boot(trial_slots(record), on_trial=True)
         record = _go_back(record, why)
     elif cause in (Cause.CRASH, Cause.HANG):
         record = replace(record, early_resets=record.early_resets + 1)
@@ -189,7 +214,8 @@ def _trial_slot(part: Part) -> Slot:
     return Slot.A if part.in_place else part.active.other
 
 
-def _trial_slots(record: BootRecord) -> dict[str, Slot]:
+def trial_slots(record: BootRecord) -> dict[str, Slot]:
+    """The slot of each part that counts while some are on trial."""
     return {name: _trial_slot(part) if name in record.trial else part.active for name, part in record.parts.items()}
 
 
@@ -206,7 +232,7 @@ def _trial_over(record: BootRecord, cause: Cause, valid: Valid) -> WentBack | No
 
 
 def _go_back(record: BootRecord, why: WentBack) -> BootRecord:
-    return replace(record, trial=(), copying=(), trial_boots=0, early_resets=0, went_back=why)
+    return replace(record, trial=(), copying=(), to_come=(), trial_boots=0, early_resets=0, went_back=why)
 
 
 def _settled(record: BootRecord, valid: Valid, recovery: bool) -> tuple[BootRecord, Boot]:

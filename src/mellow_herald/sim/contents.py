@@ -1,26 +1,32 @@
-"""What a device says of its slots: what runs, and what stands by."""
+"""What a device says of its parts: what runs or counts, and what stands by."""
 
 from collections.abc import Mapping
 
-from mellow_herald.sim.bootloader import APP, Boot, Slot, SlotNote
-from mellow_herald.sim.firmware import Firmware
+from mellow_herald.core.board import BROKEN
+from mellow_herald.sim.bootloader import APP, Slot, SlotNote
 from mellow_herald.sim.hardware import Hardware
+from mellow_herald.sim.standing import Standing
 from mellow_herald.sim.update import standby
 from mellow_herald.wire.device import Content
 
 
-def running_content(hardware: Hardware, boot: Boot, firmware: Firmware) -> dict[str, Content]:
-    """What runs, by component."""
-    record = hardware.record
+def running_content(hardware: Hardware, standing: Standing) -> dict[str, Content]:
+    """What runs or counts, by component."""
+    record, boot, firmware = hardware.record, standing.boot, standing.firmware
     if boot.recovery:
         version, digest = firmware.version or None, firmware.digest
         return {APP: Content(version=version, digest=digest, slot="recovery", floor=record.floor)}
     notes = {name: (slot, record.note(name, slot)) for name, slot in boot.slots.items()}
-    return {name: _content(slot, note) for name, (slot, note) in notes.items() if note is not None}
+    found = {name: _content(slot, note) for name, (slot, note) in notes.items() if note is not None}
+    for name in standing.broken & found.keys():
+        size = hardware.layout.parts[name].size
+        found[name] = Content(digest=hardware.controller_digest(name, size), slot=BROKEN)
+    return found
 
 
-def standby_content(hardware: Hardware, boot: Boot) -> dict[str, Content]:
+def standby_content(hardware: Hardware, standing: Standing) -> dict[str, Content]:
     """What stands by, by component."""
+    boot = standing.boot
     # With nothing running, what is noted may be what was found damaged: look again.
     valid = hardware.valid_slots() if boot.recovery else None
     content = {}

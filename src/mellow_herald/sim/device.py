@@ -9,22 +9,15 @@ import asyncio
 import hashlib
 import random
 from collections.abc import Callable
+from datetime import datetime
+from typing import Any
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.behaviour import Fault
 from mellow_herald.core.board import RECOVERY, slot_words
-from mellow_herald.sim.bootloader import (
-    APP,
-    Boot,
-    Cause,
-    Slot,
-    SlotNote,
-    WentBack,
-    confirm,
-    give_up,
-    note_well,
-    reported,
-)
+from mellow_herald.core.settings import canonical
+from mellow_herald.sim.bootloader import APP, Cause, Slot, SlotNote, WentBack, confirm, note_well, reported
+from mellow_herald.sim.certificates import why_not
 from mellow_herald.sim.condition import condition_of, made_at
 from mellow_herald.sim.contents import digests, running_content, standby_content
 from mellow_herald.sim.fetching import Fetching
@@ -32,9 +25,11 @@ from mellow_herald.sim.firmware import Firmware, read_firmware
 from mellow_herald.sim.flash import PowerLost
 from mellow_herald.sim.hardware import Hardware
 from mellow_herald.sim.making import Making
-from mellow_herald.sim.obeying import Obeying, Restart
+from mellow_herald.sim.obeying import Obeying
+from mellow_herald.sim.placing import Placing
 from mellow_herald.sim.scenario import DeviceSpec
 from mellow_herald.sim.service_time import ServiceTime
+from mellow_herald.sim.standing import Standing
 from mellow_herald.sim.surroundings import (
     in_spell,
     lost,
@@ -43,16 +38,20 @@ from mellow_herald.sim.surroundings import (
     outage_at,
 )
 from mellow_herald.sim.talk import Talk
+from mellow_herald.sim.trial import Restart, Trial
 from mellow_herald.sim.update import settled_as
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
-from mellow_herald.wire.device import CheckinIn, Condition, EnrolmentIn, OrderOut
+from mellow_herald.wire.device import AlarmIn, CheckinIn, Condition, EnrolmentIn, OrderOut
 
-RESTART_S, SELF_TEST_S, WATCHDOG_S, WELL_AFTER_S, LEAK_S = 4.0, 6.0, 15.0, 60.0, 240.0
+RESTART_S, WATCHDOG_S, WELL_AFTER_S, LEAK_S = 4.0, 15.0, 60.0, 240.0
 POWER_BACK_S = 20.0
 FREE_MEMORY = 41_000.0
 DEFAULT_SETTINGS = {"sample_every_s": 600}
 FOREVER = 10**9
 LEAST_BATTERY = 10  # percent; below it a device does not dare to switch
+LOW_BATTERY = 20  # percent; below it a device raises an alarm
+MOST_ALARMS = 20
+SETTINGS = "settings/main"
 
 
 class SimDevice:
@@ -68,14 +67,19 @@ class SimDevice:
         *,
         say: Callable[[str, str], None] = lambda serial, line: None,
         carried: Callable[[], bool] = lambda: True,
+        tls_port: Callable[[], int | None] = lambda: None,
     ) -> None:
         self.spec, self.hardware = spec, hardware
         self._uplink, self._time, self._making, self._carried = uplink, time_, making, carried
         self._rng = random.Random(f"{making.seed}/{spec.serial}")
         self._talk = Talk(hardware, uplink, time_, self._rng, lambda line: say(spec.serial, line))
         self._fetching = Fetching(spec, hardware, uplink, time_, making, self._talk, self._rng, self._link_stands)
-        self._boot = Boot()
-        self._firmware = Firmware("", None, frozenset())
+        self._standing = Standing(hardware)
+        self._placing = Placing(hardware, making, self._clock)
+        self._trial = Trial(spec, hardware, self._talk, time_, making, self._standing, self._any_answer, self._connects)
+        self._tls_port = tls_port
+        self._alarms: list[dict[str, Any]] = []
+        self._battery_told = False
         self._started = time_.monotonic()
         self._life: asyncio.Task[None] | None = None
         self._jolt: Cause | None = None
@@ -88,7 +92,7 @@ class SimDevice:
     @property
     def running(self) -> Slot | None:
         """The slot whose image runs, None if nothing does."""
-        return self._boot.slot
+        return self._standing.boot.slot
 
     @property
     def on_line(self) -> bool:
@@ -160,15 +164,16 @@ class SimDevice:
     async def _live(self, cause: Cause) -> None:
         """One boot's life: ends only by an exception that restarts the device."""
         await self._wait_for_mains()
-        self._boot = self.hardware.start(cause)
+        boot = self.hardware.start(cause)
         self._started = self._time.monotonic()
         self._talk.restarted(self.hardware.record.boots)
-        if not self._boot.slots and not self._boot.recovery:
+        if not boot.slots and not boot.recovery:
             self.lamp = "needs help"
             await self._time.sleep(FOREVER)
-        self._firmware = self._read_firmware()
-        where = slot_words(RECOVERY if self._boot.recovery else self._boot.slot)
-        self._talk.log(f"running {self._firmware.version or 'an unnamed image'} from {where}, cause {cause.value}")
+        firmware = self._read_firmware(boot.slot)
+        self._standing.starts(boot, firmware)
+        where = slot_words(RECOVERY if boot.recovery else boot.slot)
+        self._talk.log(f"running {firmware.version or 'an unnamed image'} from {where}, cause {cause.value}")
         await self._suffer_at_boot()
         await self._enrol()
         seconds, ends = self._limit()
@@ -180,8 +185,7 @@ class SimDevice:
                 self.hardware.record = note_well(self.hardware.record)
             raise ends from None
 
-    def _read_firmware(self) -> Firmware:
-        slot = self._boot.slot
+    def _read_firmware(self, slot: Slot | None) -> Firmware:
         image = self.hardware.recovery_image() if slot is None else self.hardware.image(APP, slot)
         return read_firmware(image, self.spec.facts, self._making.seed)
 
@@ -199,34 +203,57 @@ class SimDevice:
         outage = None if now is None or since is None else next_outage(self._making.outages, since, now)
         if outage is not None:
             limits.append((outage, PowerLost()))
-        if Fault.LEAK in self._firmware.faults:
+        if Fault.LEAK in self._standing.firmware.faults:
             limits.append((LEAK_S, Restart(Cause.CRASH)))
         return min(limits, key=lambda limit: limit[0], default=(None, PowerLost()))
 
     async def _suffer_at_boot(self) -> None:
         """What the image gets wrong before its main loop."""
-        faults, data = self._firmware.faults, self.hardware.data
-        if Fault.WIPE_SETTINGS in faults and data.get("settings", DEFAULT_SETTINGS) != DEFAULT_SETTINGS:
-            self.hardware.keep(settings=DEFAULT_SETTINGS)
+        faults, data = self._standing.firmware.faults, self.hardware.data
+        if Fault.WIPE_SETTINGS in faults:
+            self._wipe_settings(data)
         if Fault.CRASH_AT_BOOT in faults:
             raise Restart(Cause.CRASH)
         if Fault.HANG in faults:
             await self._time.sleep(WATCHDOG_S)
             raise Restart(Cause.HANG)
-        if self._firmware.updater == 0:
+        if self._standing.firmware.updater == 0:
             # Nothing in this image knows how to reach the service, or that it should vouch for itself to it.
             self.hardware.record = confirm(self.hardware.record)
             self.lamp = "running"
             await self._time.sleep(FOREVER)
 
+    def _wipe_settings(self, data: dict[str, Any]) -> None:
+        """Firmware that writes its own settings over those of its owner."""
+        wiped = canonical(DEFAULT_SETTINGS)
+        if SETTINGS in self.hardware.layout.parts:
+            if self.hardware.image(SETTINGS, self._standing.boot.slots[SETTINGS]) != wiped:
+                self.hardware.flash_by_cable(wiped, SETTINGS, keep_trial=True)
+        elif data.get("settings", DEFAULT_SETTINGS) != DEFAULT_SETTINGS:
+            self.hardware.keep(settings=DEFAULT_SETTINGS)
+
     async def _serve(self) -> None:
-        if self._boot.on_trial:
-            await self._prove()
+        boot = self._standing.boot
+        if boot.on_trial:
+            self.lamp = "on trial"
+            await self._trial.prove()
+        elif self.hardware.record.went_back is not None:
+            await self._trial.restore(self.hardware.data["work"].get("components", []))
+        elif self._standing.broken:
+            await self._trial.restore(self._standing.broken)
         await self._settle_switch()
         if self.lamp != "gone back":
-            self.lamp = "needs help" if self._boot.recovery else "running"
+            self.lamp = "needs help" if boot.recovery or self._standing.broken else "running"
         obeying = Obeying(
-            self.hardware, self._talk, self._fetching, self._boot, self._firmware, self._check_in, self._pressed.clear
+            self.hardware,
+            self._talk,
+            self._fetching,
+            self._placing,
+            self._standing,
+            self._trial,
+            self._check_in,
+            self._pressed.clear,
+            self._settle_switch,
         )
         after_restart = True
         while True:
@@ -275,7 +302,31 @@ class SimDevice:
     async def carry(self, size: int) -> bool:
         """Takes the time that a call of ``size`` bytes takes on the device's link; False if it gets lost."""
         await self._time.sleep(on_air(self.spec.link, size))
-        return self._link_stands() and self._carried() and not lost(self.spec.link, self._rng)
+        if not self._carried():
+            self._raise_alarm("upstream-lost", self.spec.gateway or "", "no answer from the gateway")
+            return False
+        return self._link_stands() and not lost(self.spec.link, self._rng)
+
+    def _raise_alarm(self, kind: str, about: str, text: str) -> None:
+        """Notes an alarm for the next call; one that stands already is not raised again."""
+        known = any((one["kind"], one["about"]) == (kind, about) for one in self._alarms)
+        if not known and len(self._alarms) < MOST_ALARMS:
+            alarm = {"kind": kind, "about": about, "at": self._time.text(), "text": text}
+            self._alarms.append({name: value for name, value in alarm.items() if value is not None})
+            self._talk.log(f"alarm: {kind} {about}, {text}")
+
+    def _clock(self) -> datetime | None:
+        """The device's own clock."""
+        now = self._time.now()
+        return None if now is None else now - self.spec.clock_behind
+
+    async def _connects(self, name: str) -> str | None:
+        """Why a connection with the certificate of a place does not come about."""
+        port, place = self._tls_port(), self._making.places.get(name)
+        if port is None or place is None:
+            return None
+        chain = self.hardware.image(name, self._standing.boot.slots[name])
+        return await why_not(port, chain, place.key, place.trusted, self._clock())
 
     def _uptime(self) -> int:
         return self._time.uptime(self._started)
@@ -286,56 +337,49 @@ class SimDevice:
     # Checking in --------------------------------------------------------------------------------------------------
 
     async def _check_in(self, *, after_restart: bool = False) -> OrderOut:
-        return await self._talk.check_in(
+        condition = self._condition()
+        if condition.battery is not None and condition.battery < LOW_BATTERY and not self._battery_told:
+            self._battery_told = True
+            self._raise_alarm("battery-low", self.spec.serial, f"{condition.battery} % left")
+        alarms = list(self._alarms)
+        order = await self._talk.check_in(
             lambda: self._word(after_restart),
             self._making.check_in_s,
             self.spec.link.wait_s,
-            tell_first=self._firmware.names_images,
+            tell_first=self._standing.firmware.names_images,
         )
+        self._alarms = [alarm for alarm in self._alarms if alarm not in alarms]
+        return order
 
     def _word(self, after_restart: bool) -> CheckinIn:
         record, condition, uptime = self.hardware.record, self._condition(), self._uptime()
-        settings = repr(sorted(self.hardware.data["settings"].items()))
+        standing, firmware = self._standing, self._standing.firmware
         fit = condition.owner == "willing" and not condition.busy
         safe = condition.battery is None or condition.battery >= LEAST_BATTERY or bool(condition.charging)
-        leaked = uptime / LEAK_S if Fault.LEAK in self._firmware.faults else 0.0
+        leaked = uptime / LEAK_S if Fault.LEAK in firmware.faults else 0.0
         return CheckinIn(
             boots=record.boots,
             seq=self._talk.next_seq(),
-            ready=not self._boot.on_trial and fit and safe,
-            running=running_content(self.hardware, self._boot, self._firmware),
-            standby=standby_content(self.hardware, self._boot),
-            trial=self._firmware.names_images and self._boot.on_trial,
-            updater=self._firmware.updater,
+            ready=not standing.boot.on_trial and fit and safe,
+            running=running_content(self.hardware, standing),
+            standby=standby_content(self.hardware, standing),
+            trial=firmware.names_images and standing.boot.on_trial,
+            updater=firmware.updater,
             condition=condition,
             uptime_s=uptime,
             readings={"free_memory": round(FREE_MEMORY * max(0.0, 1 - leaked)), "temperature": 21.5},
-            settings_digest=hashlib.sha256(settings.encode()).hexdigest(),
+            settings_digest=self._settings_digest(),
             after_restart=after_restart,
+            alarms=[AlarmIn.model_validate(alarm) for alarm in self._alarms],
         )
 
-    async def _prove(self) -> None:
-        """New firmware on trial: tests itself, reaches the service, then confirms or goes back."""
-        self.lamp = "on trial"
-        trial_s = self.hardware.data["work"]["trial_s"]
-        began = self._time.monotonic()
-        await self._talk.report(State.PROVING)
-        await self._time.sleep(SELF_TEST_S)
-        tests = self._firmware.self_tests()
-        await self._talk.report(State.PROVING, tests=tests)
-        failed = [test["name"] for test in tests if not test["passed"]]
-        if failed:
-            self._talk.log(f"self-test failed: {failed[0]}")
-            self.hardware.record = give_up(self.hardware.record, WentBack.SELF_TEST_FAILED)
-            raise Restart(Cause.GIVE_UP)
-        while not await self._any_answer():
-            if self._time.uptime(began) > trial_s:
-                self._talk.log("reached nobody on trial")
-                self.hardware.record = give_up(self.hardware.record, WentBack.NO_CONTACT)
-                raise Restart(Cause.GIVE_UP)
-            await self._time.sleep(1)
-        self.hardware.record = confirm(self.hardware.record)
-        self._boot = Boot(self._boot.slots)
+    def _settings_digest(self) -> str:
+        if SETTINGS in self.hardware.layout.parts and SETTINGS in self._standing.boot.slots:
+            note = self.hardware.record.note(SETTINGS, self._standing.boot.slots[SETTINGS])
+            if note is not None:
+                return note.digest
+        settings = repr(sorted(self.hardware.data["settings"].items()))
+        return hashlib.sha256(settings.encode()).hexdigest()
 
     async def _any_answer(self) -> bool:
         """Whether the service answers at all; even a 5xx counts, since its outage must not revert a fleet."""
@@ -361,21 +405,29 @@ class SimDevice:
                 detail = "several early resets in a row: the boot loader fell back to the firmware before"
                 await self._went_back(WentBack.CRASHED.value, detail)
             return
-        if settled_as(self.hardware, wanted, self._boot):
+        names_images = self._standing.firmware.names_images
+        if settled_as(self.hardware, wanted, self._standing.boot):
             self._talk.log("confirmed")
-            runs = digests(running_content(self.hardware, self._boot, self._firmware))
-            await self._talk.report(State.CONFIRMED, **({"digests": runs} if self._firmware.names_images else {}))
-        elif self._boot.recovery:
+            runs = digests(running_content(self.hardware, self._standing))
+            await self._talk.report(State.CONFIRMED, **({"digests": runs} if names_images else {}))
+        elif self._standing.boot.recovery:
             await self._went_back("in-recovery", "nothing else may run: the recovery image was started")
         else:
             self.lamp = "gone back"
             why = (record.went_back or WentBack.POWER_LOST).value
             await self._went_back(why, "the boot loader went back to the firmware before")
-        done = {"switching_to", "prepared_for"} if self._firmware.names_images else {"switching_to"}
+        done = {"switching_to", "prepared_for"} if names_images else {"switching_to"}
         self.hardware.keep(work={name: v for name, v in self.hardware.data["work"].items() if name not in done})
         self.hardware.record = reported(self.hardware.record)
 
     async def _went_back(self, reason: str, detail: str) -> None:
+        parts = self._trial.told_of_parts()
+        failed = self.hardware.data["work"].get("failed")
+        if failed is not None:
+            detail = f"{failed['name']}: {failed['detail']}"
+        if any(part["reason"] == "needs-cable" for part in parts.values()):
+            reason = "needs-cable"
         self._talk.log(detail)
-        await self._talk.report(State.REVERTED, reason=reason, detail=detail)
+        several = {"parts": parts} if parts else {}
+        await self._talk.report(State.REVERTED, reason=reason, detail=detail, **several)
         self.hardware.record = reported(self.hardware.record)

@@ -1,7 +1,9 @@
 """Fetching what an order names: manifest and image, verified with nothing but what the device was made with."""
 
+import asyncio
 import random
 from collections.abc import Callable, Mapping
+from typing import Any
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.keys import KeyList, verify_key_list
@@ -43,6 +45,20 @@ class Fetching:
         self._spec, self._hardware, self._uplink, self._time = spec, hardware, uplink, time
         self._making, self._talk, self._rng, self._link_stands = making, talk, rng, link_stands
         self._cuts = sorted(spec.link.cut_at, reverse=True)
+        self._air = asyncio.Lock()
+        self._whole, self._taken = 0, 0
+
+    def begins(self, size: int) -> None:
+        """So many bytes are to be fetched, in however many parts."""
+        self._whole, self._taken = size, 0
+
+    def _told(self, name: str, percent: int) -> dict[str, Any]:
+        """How far it is: of all, and of the part."""
+        return {
+            "percent": 100 * self._taken // max(1, self._whole),
+            "component": name,
+            "parts": {name: {"state": "downloading", "percent": percent}},
+        }
 
     async def manifest(self, digest: str, running: Mapping[str, str | None]) -> Verified:
         """Fetches and verifies a manifest with the device's own keys, and checks that it is meant for this device.
@@ -94,7 +110,7 @@ class Fetching:
         """Writes an image block by block into the standby slot; goes on where a transfer broke off."""
         name, staging = component.name, Staging(self._hardware, component, floor, signed_by, boot)
         self._talk.log(f"erasing the standby slot of {name}")
-        await self._talk.report(State.DOWNLOADING, step="erase", percent=0, component=name)
+        await self._talk.report(State.DOWNLOADING, step="erase", **self._told(name, 0))
         staging.erase()
         for _ in range(DOWNLOAD_TRIES):
             try:
@@ -105,14 +121,15 @@ class Fetching:
                 detail = f"transfer cut at {percent} %, going on from byte {staging.have}"
                 self._talk.log(detail)
                 await self._time.sleep(self._rng.uniform(5, 15))
-                await self._talk.report(State.DOWNLOADING, step="fetch", percent=percent, detail=detail, component=name)
+                told = self._told(name, percent)
+                await self._talk.report(State.DOWNLOADING, step="fetch", detail=detail, **told)
             except NoAnswerError as error:
                 await self._talk.pause(error)
             except RefusedCallError as refused:
                 raise GivenUp("download-broken", refused.detail, name) from None
         else:
             raise GivenUp("download-broken", f"broke off {DOWNLOAD_TRIES} times", name)
-        await self._talk.report(State.DOWNLOADING, step="verify", percent=100, rate=self._rate(), component=name)
+        await self._talk.report(State.DOWNLOADING, step="verify", rate=self._rate(), **self._told(name, 100))
         staging.verify()
 
     def _rate(self) -> int:
@@ -123,10 +140,12 @@ class Fetching:
         async for piece in self._uplink.image(component.uri, staging.have):
             for at in range(0, len(piece), BLOCK):
                 block = piece[at : at + BLOCK]
-                await self._time.sleep(len(block) / self._rate())
+                async with self._air:  # parts that are fetched side by side share the link
+                    await self._time.sleep(len(block) / self._rate())
                 if not self._link_stands():
                     raise LinkCut
                 staging.take(block)
+                self._taken += len(block)
                 if self._cuts and staging.have >= self._cuts[-1] * component.size:
                     self._cuts.pop()
                     raise LinkCut
@@ -136,7 +155,6 @@ class Fetching:
                 await self._talk.report(
                     State.DOWNLOADING,
                     step="fetch",
-                    percent=staging.percent,
                     rate=self._rate(),
-                    component=component.name,
+                    **self._told(component.name, staging.percent),
                 )

@@ -1,17 +1,22 @@
 """Many simulated devices in one process."""
 
 import asyncio
+import json
 from collections.abc import Callable
+from contextlib import AsyncExitStack
 from pathlib import Path
 
 import httpx
 
+from mellow_herald.core.component import Kind, kind_of
 from mellow_herald.core.keys import public_from_pem
+from mellow_herald.core.settings import canonical, read_settings
 from mellow_herald.sim.bench import Bench
+from mellow_herald.sim.certificates import serve_tls
 from mellow_herald.sim.device import SimDevice
 from mellow_herald.sim.flash import FileChip
 from mellow_herald.sim.hardware import Hardware, Layout, PartLayout, make_chip, open_chip
-from mellow_herald.sim.making import Making
+from mellow_herald.sim.making import Making, PlaceMaking
 from mellow_herald.sim.scenario import BoardSpec, DeviceSpec, LoadedScenario
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Uplink
@@ -57,6 +62,7 @@ class Fleet:
         self._files: dict[Path, bytes] = {}
         self._root = public_from_pem(loaded.read(loaded.scenario.root))
         self._key_list = loaded.read(loaded.scenario.key_list)
+        self._tls_port: int | None = None
         self.devices: dict[str, SimDevice] = {}
         for number, spec in enumerate(loaded.devices):
             self.devices[spec.serial] = self._make(spec, self._clients[number // DEVICES_A_CLIENT])
@@ -64,8 +70,13 @@ class Fleet:
 
     async def run(self) -> None:
         """Runs them until cancelled."""
+        tls = self._loaded.scenario.tls
         try:
-            async with asyncio.TaskGroup() as group:
+            async with AsyncExitStack() as stack:
+                if tls is not None:
+                    files = (self._loaded.folder / path for path in (tls.certificate, tls.key, tls.trusted))
+                    self._tls_port = await stack.enter_async_context(serve_tls(*files))
+                group = await stack.enter_async_context(asyncio.TaskGroup())
                 for device in self.devices.values():
                     group.create_task(device.run())
         finally:
@@ -83,6 +94,8 @@ class Fleet:
             check_in_s=board.check_in.total_seconds(),
             seed=scenario.seed,
             outages=tuple(self._loaded.outages_of(spec)),
+            actions={name: part.action for name, part in board.parts.items() if part.action},
+            places=self._places(board),
             start_within_s=len(self._loaded.devices) / STARTS_A_SECOND,
         )
 
@@ -98,23 +111,42 @@ class Fleet:
             making,
             say=self._say,
             carried=lambda: self._carried(spec.gateway),
+            tls_port=lambda: self._tls_port,
         )
         return device
+
+    def _places(self, board: BoardSpec) -> dict[str, PlaceMaking]:
+        """What devices of a board know of their places."""
+        read = self._file
+        return {
+            name: PlaceMaking(
+                json.loads(read(part.schema_file)) if part.schema_file else None,
+                read(part.key) if part.key else b"",
+                read(part.trusted) if part.trusted else b"",
+            )
+            for name, part in board.parts.items()
+            if part.schema_file or part.key or part.trusted
+        }
 
     def _chip(self, spec: DeviceSpec, board: BoardSpec) -> Hardware:
         path = chip_path(self._folder, spec.serial)
         if not path.exists():
             recovery = self._file(board.recovery) if board.recovery else b""
             room = -(-len(recovery) // 4096) * 4096
-            parts = {name: PartLayout(part.size, part.slots == 1) for name, part in board.parts.items()}
+            parts = {n: PartLayout(part.size, part.slots == 1, part.streamed) for n, part in board.parts.items()}
             layout = Layout(parts, room)
-            images = {name: self._file(image) for name, image in spec.images.items()}
+            images = {name: self._first(name, image) for name, image in spec.images.items()}
             # Made under another name: a chip is there whole, or not at all.
             unfinished = path.with_suffix(".making")
             unfinished.unlink(missing_ok=True)
             make_chip(FileChip(unfinished, layout.chip_size), layout, images, recovery)
             unfinished.rename(path)
         return open_chip(path, Supply(spec.power_cuts))
+
+    def _first(self, name: str, path: Path) -> bytes:
+        """What a part has from the beginning; settings in the form in which they are sealed."""
+        data = self._file(path)
+        return canonical(read_settings(data)) if kind_of(name) is Kind.SETTINGS else data
 
     def _file(self, path: Path) -> bytes:
         if path not in self._files:

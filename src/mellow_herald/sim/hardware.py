@@ -1,7 +1,8 @@
 """A device's hardware: a flash chip with boot record, data partition, slots and recovery image, and what is on it.
 
 The chip describes itself: its first ledger, written when it is made, says which parts it has. Behind it stand the boot
-record, the data partition, the slots of each part, and the recovery image.
+record, the data partition, the slots of each part, the recovery image, and the flash of the controllers that parts are
+streamed into.
 """
 
 import hashlib
@@ -39,10 +40,12 @@ BLOCK = SECTOR
 
 @dataclass(frozen=True, slots=True)
 class PartLayout:
-    """Room for one component: two slots of ``size`` bytes, or with ``in_place`` one slot and a staging file."""
+    """Room for one component: two slots of ``size`` bytes, or with ``in_place`` one slot and a staging file;
+    ``streamed``: a controller of its own has as much room once more, and both slots are files of the main one."""
 
     size: int
     in_place: bool = False
+    streamed: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +58,13 @@ class Layout:
     @property
     def chip_size(self) -> int:
         """Bytes of flash that takes."""
-        return SLOTS_AT + sum(2 * part.size for part in self.parts.values()) + self.recovery
+        rooms = sum((3 if part.streamed else 2) * part.size for part in self.parts.values())
+        return SLOTS_AT + rooms + self.recovery
+
+    @property
+    def recovery_at(self) -> int:
+        """Where the recovery image begins."""
+        return SLOTS_AT + sum(2 * part.size for part in self.parts.values())
 
 
 class Hardware:
@@ -79,6 +88,12 @@ class Hardware:
                 self._at[name, slot] = at
                 at += part.size
         self._recovery_at = at
+        self._controller_at: dict[str, int] = {}
+        at += self.layout.recovery
+        for name, part in parts.items():
+            if part.streamed:
+                self._controller_at[name] = at
+                at += part.size
 
     @property
     def record(self) -> BootRecord:
@@ -132,6 +147,27 @@ class Hardware:
         """SHA-256 of the first ``size`` bytes of a slot."""
         return hashlib.sha256(self.flash.read(self.slot_at(name, slot), size)).hexdigest()
 
+    def blocks_of(self, name: str, slot: Slot) -> int:
+        """How many blocks the file in a slot of a streamed part has."""
+        return -(-len(self.image(name, slot)) // BLOCK)
+
+    def stream_block(self, name: str, slot: Slot, number: int) -> None:
+        """Streams one block (from 0) of a slot's file into the part's controller; the first one erases all of it."""
+        at = self._controller_at[name]
+        if number == 0:
+            self.flash.erase(at, self.layout.parts[name].size)
+        block = self.image(name, slot)[number * BLOCK : (number + 1) * BLOCK]
+        self.flash.write(at + number * BLOCK, block)
+
+    def controller_has(self, name: str, slot: Slot) -> bool:
+        """Whether a part's controller runs what stands in a slot."""
+        note = self.record.note(name, slot)
+        return note is not None and self.controller_digest(name, note.size) == note.digest
+
+    def controller_digest(self, name: str, size: int) -> str:
+        """SHA-256 of the first ``size`` bytes in a part's controller."""
+        return hashlib.sha256(self.flash.read(self._controller_at[name], size)).hexdigest()
+
     def erase_slot(self, name: str, slot: Slot) -> None:
         """Forgets a slot's note, then erases it: never a note without its bytes."""
         self.note_slot(name, slot, None)
@@ -166,9 +202,10 @@ class Hardware:
         for done in range(0, len(image), BLOCK):
             self.flash.write(at + done, image[done : done + BLOCK])
 
-    def flash_by_cable(self, image: bytes, name: str | None = None) -> SlotNote:
+    def flash_by_cable(self, image: bytes, name: str | None = None, *, keep_trial: bool = False) -> SlotNote:
         """Puts an image into the slot that runs, as a programmer on the bench does: nothing is verified, the boot
-        record is put straight, the data partition stays. Raises ``ValueError`` if it cannot be."""
+        record is put straight (unless a trial is to go on), the data partition stays. Raises ``ValueError`` if that
+        cannot be."""
         plate = find_nameplate(image)
         name = name or (plate.component if plate else APP)
         if name not in self.layout.parts:
@@ -179,10 +216,15 @@ class Hardware:
         slot = record.parts[name].active
         self.note_slot(name, slot, None)
         self._write(self.slot_at(name, slot), image, self.layout.parts[name].size)
+        if name in self._controller_at:
+            self._write(self._controller_at[name], image, self.layout.parts[name].size)
         version, floor = (plate.version, plate.floor) if plate else ("", record.floor)
         note = SlotNote(len(image), hashlib.sha256(image).hexdigest(), version, floor, proven=True)
         part = record.parts[name].noted(slot, note)
-        self.record = replace(record.with_part(name, part), trial=(), copying=(), trial_boots=0, early_resets=0)
+        record = record.with_part(name, part)
+        if not keep_trial:
+            record = replace(record, trial=(), copying=(), to_come=(), trial_boots=0, early_resets=0)
+        self.record = record
         return note
 
 
@@ -193,13 +235,13 @@ def make_chip(chip: Chip, layout: Layout, images: Mapping[str, bytes], recovery:
     flash = Flash(chip)
     digest = hashlib.sha256(recovery).hexdigest()
     made = {
-        "parts": {name: [part.size, part.in_place] for name, part in layout.parts.items()},
+        "parts": {name: [part.size, part.in_place, part.streamed] for name, part in layout.parts.items()},
         "recovery": layout.recovery,
         "recovery_size": len(recovery),
         "recovery_digest": digest,
     }
     for at in range(0, len(recovery), BLOCK):
-        flash.write(layout.chip_size - layout.recovery + at, recovery[at : at + BLOCK])
+        flash.write(layout.recovery_at + at, recovery[at : at + BLOCK])
     Ledger(flash, 0, MADE_AREA).save(cbor.encode(made))
     hardware = Hardware(flash)
     for name, image in images.items():
@@ -218,13 +260,15 @@ def open_chip(path: Path, supply: Callable[[], bool] = lambda: True) -> Hardware
 
 
 def running_image(path: Path, name: str = APP) -> tuple[str, str]:
-    """What a device's flash file would boot: (version, SHA-256 of the very bytes). For checks from outside; the file
-    is only read."""
+    """What a device's flash file would boot, or has at a place: (version, SHA-256 of the very bytes). For checks from
+    outside; the file is only read."""
     hardware = Hardware(Flash(MemoryChip(bytearray(FileChip(path).get(0, path.stat().st_size)))))
     chosen = hardware.start(Cause.POWER)
     if chosen.recovery:
         return "recovery", hashlib.sha256(hardware.recovery_image()).hexdigest()
     note = hardware.record.note(name, chosen.slots[name]) if chosen.slots else None
+    if note is not None and hardware.layout.parts[name].streamed:
+        return note.version, hardware.controller_digest(name, note.size)
     return ("nothing", "") if note is None else (note.version, hardware.digest_of(name, chosen.slots[name], note.size))
 
 
@@ -252,5 +296,6 @@ def _decode_record(fields: Any) -> BootRecord:
         for name, part in fields["parts"].items()
     }
     tuples = {name: tuple(fields[name]) for name in ("trial", "copying", "last_set")}
+    tuples["to_come"] = tuple(tuple(group) for group in fields.get("to_come", ()))
     went_back = None if fields["went_back"] is None else WentBack(fields["went_back"])
     return BootRecord(**{**fields, **tuples, "parts": parts, "went_back": went_back})

@@ -1,52 +1,49 @@
 """A device that does what it is told: fetch, switch, switch back, abandon. What it will not have, it refuses."""
 
+import asyncio
 from collections.abc import Awaitable, Callable, Mapping
-from typing import NoReturn
 
 from mellow_herald.core.attempt import State
 from mellow_herald.core.keys import KeyStatus
 from mellow_herald.core.order import Order
-from mellow_herald.core.suit import Manifest
-from mellow_herald.sim.bootloader import Boot, Cause
+from mellow_herald.core.suit import Component, Manifest
+from mellow_herald.sim.bootloader import Cause, trial_slots
 from mellow_herald.sim.contents import digests, running_content, standby_content
 from mellow_herald.sim.fetching import Fetching
-from mellow_herald.sim.firmware import Firmware
 from mellow_herald.sim.hardware import Hardware
+from mellow_herald.sim.placing import Placing
+from mellow_herald.sim.standing import Standing
 from mellow_herald.sim.talk import Talk
-from mellow_herald.sim.update import GivenUp, choose, staged, standby, switch, wanted_by, way_back
+from mellow_herald.sim.trial import Restart, Trial
+from mellow_herald.sim.update import GivenUp, choose, groups_of, staged, standby, switch, wanted_by, way_back
 from mellow_herald.wire.device import Content, OrderOut
-
-
-class Restart(Exception):
-    """The device resets."""
-
-    def __init__(self, cause: Cause) -> None:
-        super().__init__(cause)
-        self.cause = cause
 
 
 class Obeying:
     """Obeys for one boot of one device. ``check_in`` asks for the order that stands; ``offered`` is told when an update
-    begins, as the owner's yes was for another one."""
+    begins, as the owner's yes was for another one; ``settle`` tells how a switch without a restart ended."""
 
     def __init__(
         self,
         hardware: Hardware,
         talk: Talk,
         fetching: Fetching,
-        boot: Boot,
-        firmware: Firmware,
+        placing: Placing,
+        standing: Standing,
+        trial: Trial,
         check_in: Callable[[], Awaitable[OrderOut]],
         offered: Callable[[], None],
+        settle: Callable[[], Awaitable[None]],
     ) -> None:
-        self._hardware, self._talk, self._fetching = hardware, talk, fetching
-        self._boot, self._firmware, self._check_in, self._offered = boot, firmware, check_in, offered
+        self._hardware, self._talk, self._fetching, self._placing = hardware, talk, fetching, placing
+        self._standing, self._trial = standing, trial
+        self._check_in, self._offered, self._settle = check_in, offered, settle
 
     def _running(self) -> dict[str, Content]:
-        return running_content(self._hardware, self._boot, self._firmware)
+        return running_content(self._hardware, self._standing)
 
     def _standby(self) -> dict[str, Content]:
-        return standby_content(self._hardware, self._boot)
+        return standby_content(self._hardware, self._standing)
 
     async def obey(self, order: OrderOut) -> OrderOut:
         """Does what an order says; returns the order that stands then."""
@@ -54,7 +51,7 @@ class Obeying:
             case Order.FETCH:
                 await self._fetch(order)
                 return await self._check_in()
-            case Order.SWITCH | Order.SWITCH_BACK if self._firmware.names_images and _is_cleared(order):
+            case Order.SWITCH | Order.SWITCH_BACK if self._standing.firmware.names_images and _is_cleared(order):
                 if order.to:
                     await self._switch_to(order, order.to)
                     return await self._check_in()
@@ -76,7 +73,7 @@ class Obeying:
     def _drop_staged(self) -> None:
         """Erases what is staged; what was once confirmed is the way back and stays."""
         for name in self._hardware.layout.parts:
-            slot = standby(self._hardware, name, self._boot)
+            slot = standby(self._hardware, name, self._standing.boot)
             note = self._hardware.record.note(name, slot)
             if note is not None and not note.proven:
                 self._hardware.erase_slot(name, slot)
@@ -97,43 +94,54 @@ class Obeying:
         try:
             running = {name: content.version for name, content in self._running().items()}
             verified = await self._fetching.manifest(order.manifest or "", running)
-            names = await self._fetch_images(verified.manifest, verified.kid)
-            prepared = {"components": names, "signed_by": verified.kid, "prepared_for": order.manifest}
+            manifest = verified.manifest
+            names = await self._fetch_images(manifest, verified.kid)
+            prepared = {
+                "components": names,
+                "signed_by": verified.kid,
+                "prepared_for": order.manifest,
+                "after": {one.name: list(one.after) for one in manifest.components if one.after},
+                "bases": {one.name: one.base for one in manifest.components if one.base is not None},
+                "independent": manifest.independent,
+                "restart": manifest.restart,
+            }
             self._hardware.keep(work={**work, **prepared})
             self._talk.log(f"staged {', '.join(names)}")
             await self._talk.report(State.STAGED)
         except GivenUp as given_up:
-            self._talk.log(f"gave up: {given_up.detail}")
-            await self._talk.report(
-                State.FAILED,
-                reason=given_up.reason,
-                detail=given_up.detail,
-                component=given_up.component,
-            )
+            await self._give_up(given_up)
 
     async def _fetch_images(self, manifest: Manifest, signed_by: str) -> list[str]:
-        """Fetches what is to be switched to; returns the components that stand by. Where the release says that its
-        components are independent, one that cannot be had does not keep the others back."""
+        """Fetches what is to be switched to, side by side; returns the components that stand by. Where the release says
+        that its components are independent, one that cannot be had does not keep the others back."""
+        components = choose(self._hardware, manifest, self._standing.boot)
+        self._fetching.begins(sum(one.size for one in components))
+        results = await asyncio.gather(
+            *(self._fetch_one(one, manifest.floor, signed_by) for one in components), return_exceptions=True
+        )
         names: list[str] = []
-        components = choose(self._hardware, manifest, self._boot)
-        for component in components:
-            try:
-                if not staged(self._hardware, component, self._boot):
-                    await self._fetching.image(component, manifest.floor, signed_by, self._boot)
+        given_up: list[GivenUp] = []
+        for component, result in zip(components, results, strict=True):
+            if result is None:
                 names.append(component.name)
-            except GivenUp as given_up:
-                last_hope = not names and component is components[-1]
-                if not manifest.independent or last_hope:
-                    raise
-                self._talk.log(f"goes on without {component.name}: {given_up.detail}")
-                await self._talk.report(
-                    State.FAILED,
-                    reason=given_up.reason,
-                    detail=given_up.detail,
-                    component=component.name,
-                    goes_on=True,
-                )
+            elif isinstance(result, GivenUp):
+                given_up.append(result)
+            else:
+                raise result
+        if given_up and (not manifest.independent or not names):
+            raise given_up[0]
+        for one in given_up:
+            self._talk.log(f"goes on without {one.component}: {one.detail}")
+            await self._talk.report(
+                State.FAILED, reason=one.reason, detail=one.detail, component=one.component, goes_on=True
+            )
         return names
+
+    async def _fetch_one(self, component: Component, floor: int, signed_by: str) -> None:
+        boot = self._standing.boot
+        if not staged(self._hardware, component, boot):
+            await self._fetching.image(component, floor, signed_by, boot)
+        self._placing.check(component, boot)
 
     async def _signer_is_good(self) -> bool:
         """Whether the key that signed what is staged was not revoked since; if it was, the image goes."""
@@ -167,20 +175,47 @@ class Obeying:
             await self._switch_back(order, left, to)
         elif not prepared or any(standing_by.get(name) != to[name] for name in left):
             await self._fetch(order)
-        elif await self._signer_is_good():
+        elif await self._signer_is_good() and await self._bases_stand(left):
             self._hardware.keep(work={**work, "components": left})
             await self._switch(order)
 
-    async def _switch(self, order: OrderOut) -> NoReturn:
-        """Puts what is staged on trial and restarts."""
+    async def _bases_stand(self, names: list[str]) -> bool:
+        """Whether settings are still those that the new ones are based on: somebody may have changed them since."""
+        bases = self._hardware.data["work"].get("bases", {})
+        try:
+            for name in names:
+                self._placing.check_base(name, bases.get(name), self._standing.boot)
+        except GivenUp as given_up:
+            self._drop_staged()
+            await self._give_up(given_up)
+            return False
+        return True
+
+    async def _give_up(self, given_up: GivenUp) -> None:
+        self._talk.log(f"gave up: {given_up.detail}")
+        await self._talk.report(
+            State.FAILED, reason=given_up.reason, detail=given_up.detail, component=given_up.component
+        )
+
+    async def _switch(self, order: OrderOut) -> None:
+        """Puts what is staged on trial; restarts where that is what runs it."""
         work = self._hardware.data["work"]
-        wanted = wanted_by(self._hardware, work["components"], self._boot)
+        names = work["components"]
+        wanted = wanted_by(self._hardware, names, self._standing.boot)
         again = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s, "switching_to": wanted}
-        self._hardware.keep(work={**work, **again})
-        self._talk.log("switching, restarting")
-        await self._talk.report(State.INSTALLING)
-        switch(self._hardware, work["components"])
-        raise Restart(Cause.ORDER)
+        left = {key: value for key, value in work.items() if key not in ("proven", "failed", "cable")}
+        self._hardware.keep(work={**left, **again})
+        groups = groups_of(names, work.get("after", {}))
+        restart = self._trial.needs_restart(groups[0])
+        self._talk.log("switching, restarting" if restart else f"taking into use: {', '.join(groups[0])}")
+        first = {name: {"state": "installing"} for name in groups[0]} if len(groups) > 1 else {}
+        await self._talk.report(State.INSTALLING, **({"parts": first} if first else {}))
+        switch(self._hardware, groups)
+        if restart:
+            raise Restart(Cause.ORDER)
+        self._standing.counts(trial_slots(self._hardware.record), on_trial=True)
+        await self._trial.prove()
+        await self._settle()
 
     async def _switch_back(
         self, order: OrderOut, left: list[str] | None = None, to: Mapping[str, str] | None = None
@@ -190,18 +225,15 @@ class Obeying:
         work = {"attempt": order.attempt, "try": order.try_number, "trial_s": order.trial_s}
         self._hardware.keep(work=work)
         try:
-            names = way_back(self._hardware, self._boot, left, to or {})
+            names = way_back(self._hardware, self._standing.boot, left, to or {})
             keys = await self._fetching.newest_keys()
             for name in names:
-                note = self._hardware.record.note(name, standby(self._hardware, name, self._boot))
+                note = self._hardware.record.note(name, standby(self._hardware, name, self._standing.boot))
                 key = keys.find(note.signed_by) if note and note.signed_by else None
                 if key is not None and key.status is KeyStatus.REVOKED:
                     raise GivenUp("signature-refused", f"key {key.fingerprint}, which signed it, was revoked", name)
         except GivenUp as given_up:
-            self._talk.log(f"gave up: {given_up.detail}")
-            await self._talk.report(
-                State.FAILED, reason=given_up.reason, detail=given_up.detail, component=given_up.component
-            )
+            await self._give_up(given_up)
             return
         self._hardware.keep(work={**work, "components": names})
         await self._switch(order)

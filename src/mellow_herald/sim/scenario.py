@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, model_validator
 
+from mellow_herald.core.component import is_component
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import matches, parse_selector
@@ -110,10 +111,37 @@ class Outage(Strict):
 
 
 class PartSpec(Strict):
-    """Room for one component: two slots of ``size`` bytes, or with ``slots = 1`` one and a staging file."""
+    """Room for one component: two slots of ``size`` bytes, or with ``slots = 1`` one and a staging file; with
+    ``streamed`` the files of a controller that is streamed into. What has a place (``file/sounds``) keeps the new and
+    the former one: a file may have an ``action`` that runs after it, settings a JSON ``schema``, a certificate the
+    device's own ``key`` and what is ``trusted`` (PEM)."""
 
     size: Annotated[int, Field(gt=0, multiple_of=4096, le=1 << 26)]
     slots: Literal[1, 2] = 2
+    streamed: bool = False
+    action: str | None = None
+    schema_file: Path | None = Field(default=None, alias="schema")
+    key: Path | None = None
+    trusted: Path | None = None
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+class BusSpec(Strict):
+    """The bus to a streamed part: how fast it is (service time), and the block (from 1) at which it ``breaks_at``, so
+    many ``times``."""
+
+    bytes_per_s: int = Field(default=20_000, gt=0)
+    breaks_at: Annotated[int, Field(ge=1)] | None = None
+    times: Annotated[int, Field(ge=1)] = 1_000_000
+
+
+class TlsSpec(Strict):
+    """The port that devices connect to with a certificate on trial: its own certificate and key, and what it trusts."""
+
+    certificate: Path
+    key: Path
+    trusted: Path
 
 
 class BoardSpec(Strict):
@@ -128,12 +156,18 @@ class BoardSpec(Strict):
     def _has_an_app(self) -> "BoardSpec":
         if "app" not in self.parts:
             raise ValueError("every board has a part `app`")
+        for name, part in self.parts.items():
+            if "/" in name and not is_component(name):
+                raise ValueError(f"{name} is no place; write file/NAME, settings/NAME or certificate/NAME")
+            if part.streamed and (name == "app" or "/" in name):
+                raise ValueError(f"{name} cannot be streamed; that is for the firmware of other controllers")
         return self
 
 
 class DeviceSpec(Strict):
     """One device, or ``count`` like it whose serial has ``{n}`` in it. ``quirks`` are facts of its hardware that the
-    service does not know but its firmware feels; ``power_cuts`` are flash operations, counted over the device's life,
+    service does not know but its firmware feels; ``bus`` are those to its streamed parts, ``clock_behind`` by how much
+    its own clock is behind; ``power_cuts`` are flash operations, counted over the device's life,
     during which power fails."""
 
     serial: str
@@ -150,6 +184,8 @@ class DeviceSpec(Strict):
     busy: SpellSpec | None = None
     settings: dict[str, int | str] = {"sample_every_s": 600, "tare_g": 1180}
     power_cuts: list[Annotated[int, Field(ge=1)]] = []
+    bus: dict[str, BusSpec] = {}
+    clock_behind: Span = timedelta(0)
     images: dict[str, Path]
 
     @model_validator(mode="after")
@@ -176,6 +212,7 @@ class Scenario(Strict):
     key_list: Path
     boards: dict[str, BoardSpec] = Field(min_length=1)
     devices: list[DeviceSpec] = Field(min_length=1)
+    tls: TlsSpec | None = None
     outages: list[Outage] = []
 
     @model_validator(mode="after")
@@ -234,6 +271,9 @@ def load_scenario(path: Path) -> LoadedScenario:
     loaded = LoadedScenario(scenario, path.parent, devices)
     files = {file for spec in scenario.devices for file in spec.images.values()}
     files |= {board.recovery for board in scenario.boards.values() if board.recovery}
+    parts = [part for board in scenario.boards.values() for part in board.parts.values()]
+    files |= {file for part in parts for file in (part.schema_file, part.key, part.trusted) if file}
+    files |= set(scenario.tls.model_dump().values()) if scenario.tls else set()
     for file in sorted({scenario.root, scenario.key_list} | files):
         if not (path.parent / file).is_file():
             raise Refused("no-file", f"{path} names {file}, which is not there.")
@@ -251,7 +291,19 @@ def _mistake(error: ValidationError) -> str:
 
 
 def _known_keys() -> list[str]:
-    models = (Scenario, BoardSpec, PartSpec, DeviceSpec, LinkSpec, BatterySpec, OwnerSpec, SpellSpec, Outage)
+    models = (
+        Scenario,
+        TlsSpec,
+        BoardSpec,
+        PartSpec,
+        DeviceSpec,
+        BusSpec,
+        LinkSpec,
+        BatterySpec,
+        OwnerSpec,
+        SpellSpec,
+        Outage,
+    )
     return sorted({field.alias or name for model in models for name, field in model.model_fields.items()})
 
 

@@ -1,5 +1,6 @@
 """A device's side of the conversation: numbered words, reports kept on the flash until they are sent, log lines."""
 
+import asyncio
 import random
 from collections import deque
 from collections.abc import Awaitable, Callable
@@ -26,6 +27,8 @@ class Talk:
         self._backoff = Backoff(rng)
         self._boots, self._seq, self._numbered = 0, 0, 0
         self._log_wanted = False
+        # Parts are fetched side by side, and all report; what is kept is sent, and taken off, by one at a time.
+        self._sending = asyncio.Lock()
         self._unsent_lines: deque[dict[str, Any]] = deque(maxlen=MOST_LINES)
         # Memory that a reset does not clear: what a device says of a crash when it is up again.
         self._retained: deque[str] = deque(maxlen=RETAINED_LINES)
@@ -101,8 +104,9 @@ class Talk:
 
     async def send_unsent(self) -> None:
         """Sends reports and log lines that wait; what gets no answer goes on waiting."""
-        await self._send_reports()
-        await self._send_lines()
+        async with self._sending:
+            await self._send_reports()
+            await self._send_lines()
 
     async def _send_reports(self) -> None:
         unsent = self._hardware.data.get("unsent", [])

@@ -64,9 +64,31 @@ def staged(hardware: Hardware, component: Component, boot: Boot) -> bool:
     return note is not None and note.digest == component.digest
 
 
-def switch(hardware: Hardware, components: Sequence[str]) -> None:
-    """Tells the boot loader to try what stands by in these parts."""
-    hardware.record = arm(hardware.record, components)
+def groups_of(names: Sequence[str], after: Mapping[str, Sequence[str]]) -> list[list[str]]:
+    """The parts to switch, those of a group side by side; what need not be switched keeps nobody waiting."""
+    groups: list[list[str]] = []
+    waiting = list(names)
+    while waiting:
+        # What comes after something that comes after these waits as well, even if that one in the middle is left out.
+        group = [name for name in waiting if not _before(name, after) & set(waiting)]
+        groups.append(group)
+        waiting = [name for name in waiting if name not in group]
+    return groups
+
+
+def _before(name: str, after: Mapping[str, Sequence[str]]) -> set[str]:
+    found: set[str] = set()
+    looking = [name]
+    while looking:
+        more = set(after.get(looking.pop(), ())) - found
+        found |= more
+        looking += more
+    return found
+
+
+def switch(hardware: Hardware, groups: Sequence[Sequence[str]]) -> None:
+    """Tells the boot loader to try what stands by in the parts of the first group; the others join them later."""
+    hardware.record = arm(hardware.record, groups[0], groups[1:])
 
 
 class Staging:

@@ -8,6 +8,7 @@ from sqlalchemy import func, or_, select, text, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import Attempt, DownloadStep, State, WaitingFor
+from mellow_herald.core.board import BROKEN
 from mellow_herald.core.firmware import APP
 from mellow_herald.core.selector import Node
 from mellow_herald.store.database import among, as_rows, fetch_all, fetch_one
@@ -379,5 +380,6 @@ def came_from(attempt: CameFrom) -> dict[str, str | None]:
 
 
 def digests_of(contents: Mapping[str, Mapping[str, Any]]) -> dict[str, str | None]:
-    """What slots hold, by component."""
-    return {name: content.get("digest") for name, content in contents.items()}
+    """What slots hold, by component; None where it is in pieces."""
+    broken = {name for name, content in contents.items() if content.get("slot") == BROKEN}
+    return {name: None if name in broken else content.get("digest") for name, content in contents.items()}

@@ -6,7 +6,8 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.board import BoardFacts, BoardSlot, Runs
+from mellow_herald.core.board import BoardComponent, BoardFacts, BoardSlot, Runs
+from mellow_herald.core.component import Kind, Storage, component_name
 from mellow_herald.store.database import fetch_all, fetch_one
 from mellow_herald.store.rows import StoredBoard
 from mellow_herald.store.tables import Board, Device
@@ -51,4 +52,18 @@ def board_facts(row: StoredBoard) -> BoardFacts:
         tuple(BoardSlot(**slot) for slot in row["slots"]),
         Runs(row["runs"]),
         row["run_address"],
+        tuple(_component(one) for one in row["components"]),
+    )
+
+
+def _component(stored: dict[str, Any]) -> BoardComponent:
+    storage = stored["storage"]
+    return BoardComponent(
+        component_name(Kind(stored["kind"]), stored["place"] or stored["name"]),
+        None if storage is None else Storage(storage),
+        stored["size"] or 0,
+        stored["address"],
+        stored["schema"],
+        stored["action"],
+        stored["trusted"],
     )

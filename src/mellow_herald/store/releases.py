@@ -8,10 +8,10 @@ from sqlalchemy import ColumnElement, Select, and_, delete, exists, func, or_, s
 from sqlalchemy.dialects.postgresql import aggregate_order_by, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.checks import Earlier
 from mellow_herald.core.manifest import Verified
 from mellow_herald.core.rollout import RolloutKind
 from mellow_herald.core.suit import Component
+from mellow_herald.core.verdict import Earlier
 from mellow_herald.core.version import version_key
 from mellow_herald.store.database import fetch_all, fetch_one
 from mellow_herald.store.rows import StoredRelease
@@ -32,6 +32,7 @@ class ComponentImage(TypedDict):
     slot: int | None
     address: int | None
     after: list[str]
+    base: str | None
     read: bool
 
 
@@ -136,6 +137,7 @@ async def add_release(
         hw_rev_max=release.hw_rev_max,
         needs=dict(release.needs),
         independent=release.independent,
+        restart=release.restart,
         revision=1,
         manifest_digest=verified.digest,
         kid=verified.kid,
@@ -155,6 +157,7 @@ async def add_release(
             "build_time": one.build_time,
             "address": one.address,
             "after": list(one.after),
+            "base": one.base,
             "read": one.digest in read,
         }
         for position, one in enumerate(release.components)
@@ -185,6 +188,8 @@ def _components() -> Any:
         ReleaseImage.address,
         "after",
         ReleaseImage.after,
+        "base",
+        ReleaseImage.base,
         "read",
         ReleaseImage.read,
     )

@@ -1,10 +1,12 @@
 """Boards: hardware models and the lines they serve."""
 
-from typing import Annotated
+from typing import Annotated, Any
 
-from pydantic import AfterValidator, Field, StringConstraints
+from pydantic import AfterValidator, ConfigDict, Field, StringConstraints, model_validator
 
+from mellow_herald.core.board import BoardComponent as Facts
 from mellow_herald.core.board import Runs
+from mellow_herald.core.component import Kind, Storage, component_name
 from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import parse_selector
@@ -31,6 +33,58 @@ class Slot(Model):
     component: Name = "app"
 
 
+PlaceName = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9_-]{0,50}$")]
+
+
+class BoardComponent(Model):
+    """A component of a board. Firmware has a ``name`` and, where its slots do not tell it, a ``storage``. Every other
+    ``kind`` has a ``place`` of ``size`` bytes, at ``address`` in the flash where an image could cover it: ``settings``
+    may have a JSON ``schema``, a ``file`` an ``action`` that the device runs after it (at most 60 s), a ``certificate``
+    the PEM certificates in which a chain must end (``trusted``)."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True, serialize_by_alias=True)
+
+    kind: Kind = Kind.FIRMWARE
+    name: Name | None = None
+    place: PlaceName | None = None
+    storage: Storage | None = None
+    size: Annotated[int, Field(strict=True, gt=0, le=2**32)] | None = None
+    address: Whole | None = None
+    json_schema: dict[str, Any] | None = Field(default=None, alias="schema")
+    action: Name | None = None
+    trusted: Annotated[str, StringConstraints(max_length=65536, pattern=r"^[^\x00]*$")] | None = None
+
+    @model_validator(mode="after")
+    def _fits_its_kind(self) -> "BoardComponent":
+        firmware = self.kind is Kind.FIRMWARE
+        if firmware and (self.name is None or self.place is not None or self.size is not None):
+            raise ValueError("firmware has a name; how much room it has is said by its slots")
+        if not firmware and (self.place is None or self.size is None or self.name is not None):
+            raise ValueError(f"a {self.kind.value} has a place and a size in bytes, and no name")
+        own = {
+            "storage": (self.storage, Kind.FIRMWARE),
+            "schema": (self.json_schema, Kind.SETTINGS),
+            "action": (self.action, Kind.FILE),
+            "trusted": (self.trusted, Kind.CERTIFICATE),
+        }
+        for what, (value, kind) in own.items():
+            if value is not None and self.kind is not kind:
+                raise ValueError(f"{what} goes with kind = {kind.value!r}")
+        return self
+
+    @property
+    def full_name(self) -> str:
+        """What it is called: ``radio``, ``settings/main``."""
+        return component_name(self.kind, self.place or self.name or "")
+
+    @property
+    def facts(self) -> Facts:
+        """It, as the checks see it."""
+        return Facts(
+            self.full_name, self.storage, self.size or 0, self.address, self.json_schema, self.action, self.trusted
+        )
+
+
 class CheckInException(Model):
     """Devices that a selector picks check in at another interval; the first that matches counts."""
 
@@ -39,14 +93,16 @@ class CheckInException(Model):
 
 
 class BoardIn(Model):
-    """A board as it is added. ``runs``: where its code runs, in any slot, only in the slot it was linked for, or at
-    ``run_address``, where the boot loader maps the slot that it starts."""
+    """A board as it is added. ``components`` says what slots do not: how a part is stored, and what has a place.
+    ``runs``: where its code runs, in any slot, only in the slot it was linked for, or at ``run_address``, where the
+    boot loader maps the slot that it starts."""
 
     name: Name
     vendor_domain: Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]+(\.[a-z0-9-]+)+$", max_length=200)]
     lines: list[Name] = Field(min_length=1, max_length=50)
     hw_revs: list[Annotated[int, Field(strict=True, ge=0, le=LARGEST_REVISION)]] = Field(min_length=1, max_length=50)
     slots: list[Slot] = Field(min_length=1, max_length=32)
+    components: list[BoardComponent] = Field(default=[], max_length=32)
     runs: Runs = Runs.ANYWHERE
     run_address: Whole | None = None
     check_in: Duration = "5m"
@@ -61,6 +117,7 @@ class BoardOut(Shown):
     lines: list[str]
     hw_revs: list[int]
     slots: list[Slot]
+    components: list[BoardComponent] = []
     runs: Runs
     run_address: int | None = None
     single_slot: bool

@@ -5,10 +5,10 @@ from typing import Annotated
 from pydantic import Field, StrictBool
 
 from mellow_herald.core.appearance import Kind
-from mellow_herald.core.checks import Verdict
 from mellow_herald.core.leaks import LeakKind
 from mellow_herald.core.limits import LARGEST_REVISION
-from mellow_herald.wire.model import Digest, Model, Name, Shown, Text, Version, Whole
+from mellow_herald.core.verdict import Verdict
+from mellow_herald.wire.model import ComponentName, Digest, Model, Name, Shown, Text, Version, Whole
 
 Revision = Annotated[int, Field(strict=True, ge=0, le=LARGEST_REVISION)]
 
@@ -41,7 +41,7 @@ class LeakIn(Model):
 class ImageIn(Model):
     """An image as it was looked at on the engineer's machine. ``read``: its nameplate stood in the bytes."""
 
-    component: Name = "app"
+    component: ComponentName = "app"
     version: Version
     digest: Digest
     size: Whole

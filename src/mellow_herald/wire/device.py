@@ -7,7 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field, StrictBool, StringConstraints
 from mellow_herald.core.attempt import REASONS, DownloadStep, State
 from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.order import Order
-from mellow_herald.wire.model import Digest, Moment, Name, Number, Text, Version, Whole
+from mellow_herald.wire.model import ComponentName, Digest, Moment, Name, Number, Text, Version, Whole
 
 ShortText = Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]
 
@@ -61,6 +61,16 @@ class Condition(DeviceModel):
     owner_until: Moment | None = None
 
 
+class AlarmIn(DeviceModel):
+    """Something that a device noticed: its ``kind``, what it is ``about`` (a serial, or a port), when by the device's
+    time, and in words."""
+
+    kind: Name
+    about: ShortText = ""
+    at: Moment | None = None
+    text: ShortText = ""
+
+
 class CheckinIn(DeviceModel):
     """What the device runs, read from its flash when it started, and how it is. ``boots`` and ``seq`` order check-ins
     and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet."""
@@ -68,8 +78,8 @@ class CheckinIn(DeviceModel):
     boots: Whole
     seq: Whole
     ready: StrictBool = False
-    running: dict[Name, Content] = Field(default_factory=dict, max_length=16)
-    standby: dict[Name, Content] = Field(default_factory=dict, max_length=16)
+    running: dict[ComponentName, Content] = Field(default_factory=dict, max_length=32)
+    standby: dict[ComponentName, Content] = Field(default_factory=dict, max_length=32)
     trial: StrictBool = False
     updater: Annotated[int, Field(strict=True, ge=0, le=255)] = 1
     condition: Condition = Field(default_factory=Condition)
@@ -77,6 +87,7 @@ class CheckinIn(DeviceModel):
     readings: dict[Name, Number] = Field(default_factory=dict, max_length=64)
     settings_digest: Digest | None = None
     after_restart: StrictBool = False
+    alarms: list[AlarmIn] = Field(default_factory=list, max_length=20)
 
 
 class Clearance(DeviceModel):
@@ -116,7 +127,7 @@ class OrderOut(DeviceModel):
     attempt: int | None = None
     try_number: int = Field(default=1, alias="try")
     manifest: Digest | None = None
-    to: dict[Name, Digest] | None = None
+    to: dict[ComponentName, Digest] | None = None
     clearance: Clearance | None = None
     trial_s: int = 30
     next_checkin_s: int
@@ -134,10 +145,38 @@ class SelfTest(DeviceModel):
     detail: Text = ""
 
 
+class PartReport(DeviceModel):
+    """How one component stands, told beside what is said of the whole: its own ``state`` and ``percent``, why it went
+    bad, and its own ``log``, down to the lines of a bus."""
+
+    state: Literal[
+        State.DOWNLOADING,
+        State.STAGED,
+        State.INSTALLING,
+        State.PROVING,
+        State.CONFIRMED,
+        State.FAILED,
+        State.REVERTED,
+    ]
+    reason: Name | None = None
+    percent: Annotated[int, Field(strict=True, ge=0, le=100)] | None = None
+    detail: Text = ""
+    log: Annotated[str, StringConstraints(max_length=65536, pattern=r"^[^\x00]*$")] = ""
+
+    @model_validator(mode="after")
+    def _reason_fits_state(self) -> "PartReport":
+        allowed = REASONS.get(self.state, frozenset())
+        if self.reason is not None and self.reason not in allowed:
+            known = ", ".join(sorted(allowed)) or "none"
+            raise ValueError(f"reason {self.reason!r} does not go with {self.state}; known: {known}")
+        return self
+
+
 class ReportIn(DeviceModel):
     """One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time. With
     ``goes_on`` a failure is that of one ``component`` alone: the device goes on with the others, which the release must
-    allow. ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on)."""
+    allow. ``parts`` tells how each component stands; one that went back because of another has no reason of its own.
+    ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on)."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
 
@@ -158,9 +197,10 @@ class ReportIn(DeviceModel):
     percent: Annotated[int, Field(strict=True, ge=0, le=100)] | None = None
     rate: Whole | None = None
     reason: Name | None = None
-    component: Name | None = None
+    component: ComponentName | None = None
     goes_on: StrictBool = False
-    digests: dict[Name, Digest] = Field(default_factory=dict, max_length=16)
+    parts: dict[ComponentName, PartReport] = Field(default_factory=dict, max_length=32)
+    digests: dict[ComponentName, Digest] = Field(default_factory=dict, max_length=32)
     tests: list[SelfTest] = Field(default_factory=list, max_length=64)
     at: Moment | None = None
     detail: Text = ""

@@ -29,6 +29,14 @@ Text = Annotated[str, StringConstraints(max_length=2000, pattern=r"^[^\x00]*$")]
 Name = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$")]
 # Why somebody does something: one line, for the journal and for whoever reads it in a terminal.
 Reason = Annotated[str, StringConstraints(min_length=3, max_length=500, pattern=r"^[^\x00-\x1f\x7f]*$")]
+# A component: firmware by its name, what has a place by kind and place.
+ComponentName = Annotated[
+    str,
+    StringConstraints(
+        pattern=r"^([A-Za-z0-9][A-Za-z0-9._-]{0,62}|(file|settings|certificate)/[A-Za-z0-9][A-Za-z0-9_-]{0,50})$"
+    ),
+    Field(examples=["radio", "settings/main"]),
+]
 Title = Annotated[str, StringConstraints(min_length=1, max_length=200, pattern=r"^[^\x00-\x1f]*$")]
 Digest = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
 Duration = Annotated[str, AfterValidator(lambda v: checked(v, parse_duration)), Field(examples=["90s", "30m", "2h"])]

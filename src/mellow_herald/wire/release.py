@@ -23,7 +23,8 @@ class ReleaseState(StrEnum):
 
 
 class ReleaseComponent(Shown):
-    """One image of a release. ``read``: its nameplate stood in the bytes, it was not stated by hand."""
+    """One image of a release, or what it brings to a place (``settings/main``). ``read``: its nameplate stood in the
+    bytes, it was not stated by hand; ``base`` is the digest of the settings that it replaces, None for any."""
 
     name: str
     version: str
@@ -35,13 +36,15 @@ class ReleaseComponent(Shown):
     slot: int | None = None
     address: int | None = None
     after: list[str] = []
+    base: str | None = None
     read: bool = False
 
 
 class ReleaseOut(Shown):
     """A release. ``running`` counts devices that run it now, ``version_differs`` those of them that say
     another version of themselves, ``on_the_way`` live attempts towards it; ``needs`` is the
-    least version of each named component that a device must run before; ``notes`` are Markdown."""
+    least version of each named component that a device must run before; ``restart``: devices restart although
+    nothing in it needs that; ``notes`` are Markdown."""
 
     id: int
     name: str
@@ -54,6 +57,7 @@ class ReleaseOut(Shown):
     hw_rev_max: int
     needs: dict[str, str] = {}
     independent: bool = False
+    restart: bool = False
     notes: str = ""
     labels: dict[str, str] = {}
     revision: int = 1

@@ -103,14 +103,17 @@ class RolloutOut(Shown):
 
 
 class PartOut(Shown):
-    """How one component of a device stands inside an attempt. ``changes`` tells whether the attempt changes it at
-    all."""
+    """How one component of a device stands inside an attempt. ``changes`` tells whether the attempt changes it at all;
+    ``digest`` is what it runs by its newest word, ``from_digest`` what it ran before."""
 
     name: str
     state: State
     changes: bool
     from_version: str | None
     to_version: str | None
+    from_digest: str | None = None
+    digest: str | None = None
+    percent: int | None = None
     reason: str | None
     detail: str
 

@@ -8,9 +8,9 @@ from sqlalchemy import insert
 
 from mellow_herald.cli.doctor import _settled
 from mellow_herald.core.attempt import State
-from mellow_herald.core.checks import Verdict
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.core.order import CLEARANCE
+from mellow_herald.core.verdict import Verdict
 from mellow_herald.store.tables import Settlement
 from mellow_herald.wire.rollback import RollbackIn
 from mellow_herald.wire.rollout import AttemptOut

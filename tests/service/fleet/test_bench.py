@@ -6,7 +6,7 @@ import pytest
 
 from mellow_herald.client import ProblemError
 from mellow_herald.client.sealing import SealedRelease
-from mellow_herald.core.checks import ChecksFailed
+from mellow_herald.core.verdict import ChecksFailed
 from mellow_herald.service.releases.retention import sweep
 from mellow_herald.wire.rollout import RolloutOut
 from tests.harness.device import PuppetDevice

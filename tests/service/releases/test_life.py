@@ -59,7 +59,7 @@ def test_a_draft_is_checked_again_when_it_is_published(service: RunningService) 
     with pytest.raises(ProblemError, match=r"2\.5\.0 does not follow 2\.6\.0") as caught:
         service.herald.releases.publish_draft(draft)
     assert caught.value.checks
-    from mellow_herald.core.checks import Allowed
+    from mellow_herald.core.verdict import Allowed
 
     assert service.herald.releases.publish_draft(draft, allowed=Allowed(lower_version=True)).state == "published"
 

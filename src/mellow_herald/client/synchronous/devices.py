@@ -9,8 +9,8 @@ from mellow_herald.client import fleet_calls as calls
 from mellow_herald.client import rollout_calls
 from mellow_herald.client.paging import every
 from mellow_herald.client.sealing import Progress, ReleaseBytes, counted
-from mellow_herald.core.checks import Allowed
 from mellow_herald.core.inventory import Format
+from mellow_herald.core.verdict import Allowed
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview, BaselineSwitch
 from mellow_herald.wire.fleet import (
     AdmissionIn,

@@ -27,7 +27,7 @@ from mellow_herald.client.sealing import (
     single,
 )
 from mellow_herald.client.transport import ASK_FIRST, here
-from mellow_herald.core.checks import Allowed
+from mellow_herald.core.verdict import Allowed
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.release import (
     CleanOut,

@@ -71,6 +71,8 @@ UNSAID = "power-lost"
 FELL_BACK = "fell-back"
 WRONG_IMAGE = "wrong-image"
 IN_RECOVERY = "in-recovery"
+# A part can neither be brought to the new nor back to the old: somebody has to go there.
+NEEDS_CABLE = "needs-cable"
 ALREADY_BACK = "already-back"
 ARRIVED_OTHERWISE = "arrived-otherwise"
 FLASHED_BY_HAND = "flashed-by-hand"
@@ -85,13 +87,40 @@ FAILED_REASONS = frozenset(
         "flash-error",
         "refused-by-device",
         "install-loop",
+        "settings-changed",
         WRONG_IMAGE,
     }
 )
-REVERTED_REASONS = frozenset({"crashed", "hung", "self-test-failed", "no-contact", UNSAID, IN_RECOVERY, FELL_BACK})
+REVERTED_REASONS = frozenset(
+    {
+        "crashed",
+        "hung",
+        "self-test-failed",
+        "no-contact",
+        "action-failed",
+        "settings-refused",
+        "stream-broken",
+        NEEDS_CABLE,
+        UNSAID,
+        IN_RECOVERY,
+        FELL_BACK,
+    }
+)
 # What ran and was found bad, and what can only come out the same: nobody is given that image again without being asked.
 ENDURING = frozenset(
-    {"self-test-failed", "crashed", "hung", "no-contact", FELL_BACK, "signature-refused", "refused-by-device"}
+    {
+        "self-test-failed",
+        "crashed",
+        "hung",
+        "no-contact",
+        "action-failed",
+        "settings-refused",
+        "settings-changed",
+        NEEDS_CABLE,
+        FELL_BACK,
+        "signature-refused",
+        "refused-by-device",
+    }
 )
 # What another transfer may mend, but not a third.
 ONCE_MORE = frozenset({"digest-mismatch"})

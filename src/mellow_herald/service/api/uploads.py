@@ -4,7 +4,7 @@ from typing import Annotated, Any
 
 from fastapi import Depends, Query, Request
 
-from mellow_herald.core.checks import Allowed
+from mellow_herald.core.verdict import Allowed
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 

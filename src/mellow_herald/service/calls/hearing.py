@@ -17,7 +17,7 @@ from mellow_herald.core.history import (
     odd_after,
 )
 from mellow_herald.core.order import NAMES_IMAGES
-from mellow_herald.core.parts import PartWord, after_check_in, after_word, at_first, worst
+from mellow_herald.core.parts import Parts, PartTold, PartWord, after_check_in, after_word, at_first, worst
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.relapse import Quiet, relapse
 from mellow_herald.core.version import version_key
@@ -190,7 +190,7 @@ class Hearing:
         if tracked is None or tracked.attempt.closed or tracked.attempt.state in (State.QUEUED, State.CALLED_OFF):
             return
         images = self._targets.of(tracked).all_images
-        if len(images) > 1:
+        if images.keys() != {APP}:
             before = tracked.row["parts"] or at_first(images, device["running"])
             running, standby = device["running"], device["standby"]
             tracked.keep_parts(after_check_in(before, images, running, standby, tracked.attempt.state))
@@ -276,7 +276,9 @@ class Hearing:
         if outcome.effect is Effect.REPEATED and outcome.attempt == before:
             return
         batch.change(tracked, outcome.attempt)
+        tracked_before = tracked.row["parts"]
         self._note_part_word(batch, tracked, checkin)
+        self._tell_parts(batch, tracked, checkin, tracked_before)
         # Percent alone goes to the attempt and the feed; the timeline keeps what tells a story.
         tells = checkin.step != before.step or checkin.detail or checkin.tests or checkin.log
         if outcome.effect is not Effect.UPDATED or tells or outcome.attempt.reason != before.reason:
@@ -334,11 +336,35 @@ class Hearing:
 
     def _note_part_word(self, batch: Batch, tracked: Tracked, checkin: ReportIn) -> None:
         images = self._targets.of(tracked).all_images
-        if len(images) > 1:
+        if images.keys() != {APP}:
             running = batch.devices[tracked.row["device_id"]]["running"]
             before = tracked.row["parts"] or at_first(images, running)
-            word = PartWord(checkin.state, checkin.component, checkin.reason, checkin.detail)
+            told = {n: PartTold(p.state, p.reason, p.percent, p.detail) for n, p in checkin.parts.items()}
+            state, reason, detail = checkin.state, checkin.reason, checkin.detail
+            word = PartWord(state, checkin.component, reason, detail, checkin.percent, checkin.goes_on, told)
             tracked.keep_parts(after_word(before, word))
+
+    def _tell_parts(self, batch: Batch, tracked: Tracked, checkin: ReportIn, before: Parts) -> None:
+        """What a report tells of single components goes on the timeline as theirs, with their own log."""
+        for name, part in checkin.parts.items():
+            same = before.get(name, {}).get("state") == part.state and not part.log
+            if name not in tracked.row["parts"] or same:
+                continue
+            batch.timeline.append(
+                {
+                    "attempt_id": tracked.row["id"],
+                    "at": batch.now,
+                    "said_by": "device",
+                    "what": "component",
+                    "try_number": checkin.try_number,
+                    "state": part.state,
+                    "reason": part.reason,
+                    "percent": part.percent,
+                    "detail": part.detail,
+                    "component": name,
+                    "log": part.log,
+                }
+            )
 
     def _with_gateway(self, batch: Batch, device_id: int, checkin: ReportIn) -> str:
         """A device's words; where the way to us failed it while its gateway was being updated, that is said too."""

@@ -144,7 +144,7 @@ def _without_given_up(target: Target, parts: Mapping[str, Mapping[str, Any]]) ->
 
 
 def _is_given_up(part: Mapping[str, Any] | None) -> bool:
-    return part is not None and part["changes"] and part["state"] == State.FAILED.value
+    return part is not None and part["changes"] and part["state"] in (State.FAILED.value, State.REVERTED.value)
 
 
 def _images_of(images: Iterable[Digested]) -> dict[str, frozenset[str]]:

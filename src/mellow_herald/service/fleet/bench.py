@@ -7,8 +7,8 @@ never a release, no version used up, in no lineage, gone when no device has it a
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
 
-from mellow_herald.core.checks import Allowed
 from mellow_herald.core.eligibility import Allow
+from mellow_herald.core.verdict import Allowed
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.devices import lone_plan, show
 from mellow_herald.service.problems import ProblemError

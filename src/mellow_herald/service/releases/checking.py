@@ -5,10 +5,11 @@ from collections.abc import Mapping
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.appearance import Appearance
-from mellow_herald.core.checks import Allowed, Check, ChecksFailed, Reading, check_release, refused
+from mellow_herald.core.checks import check_release
 from mellow_herald.core.leaks import Leak
 from mellow_herald.core.nameplate import Nameplate
 from mellow_herald.core.suit import Component, Manifest
+from mellow_herald.core.verdict import Allowed, Check, ChecksFailed, Reading, refused
 from mellow_herald.service.clock import Clock
 from mellow_herald.store import boards, releases
 from mellow_herald.wire.check import CheckAsk

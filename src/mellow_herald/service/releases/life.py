@@ -5,9 +5,9 @@ from typing import Any, Protocol
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.checks import Allowed, Check, Verdict
 from mellow_herald.core.manifest import verify
 from mellow_herald.core.rollout import RolloutState
+from mellow_herald.core.verdict import Allowed, Check, Verdict
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.releases.checking import must_pass

@@ -9,7 +9,7 @@ from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.checks import Allowed, Check, Reading, Verdict
+from mellow_herald.core.component import Kind
 from mellow_herald.core.envelope import EnvelopeReader, Opened, PayloadBegins, PayloadEnds, PayloadPiece
 from mellow_herald.core.firmware import APP, Scan
 from mellow_herald.core.keys import KeyList
@@ -18,6 +18,7 @@ from mellow_herald.core.manifest import Verified, split_envelope, verify
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.suit import Component, Manifest
 from mellow_herald.core.token import read_token
+from mellow_herald.core.verdict import Allowed, Check, Reading, Verdict
 from mellow_herald.service.context import Context
 from mellow_herald.service.people.callers import secret_hash
 from mellow_herald.service.problems import ProblemError
@@ -31,6 +32,8 @@ from mellow_herald.wire.release import ReleaseState
 # How much of a refused upload is still read, so that the sender hears the answer instead of a broken connection.
 DRAIN_LIMIT = 4 * 1024 * 1024
 BENCH = "bench build kept"
+LOOKED_INTO = frozenset({Kind.SETTINGS, Kind.CERTIFICATE})
+LARGEST_LOOKED_INTO = 256 * 1024
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,6 +135,7 @@ class _Receiving:
         self._verified: Verified | None = None
         self._writing: Writing | None = None
         self._scan = Scan()
+        self._content: bytearray | None = None
         self._complete: dict[str, Writing] = {}
         self._readings: dict[str, Reading] = {}
 
@@ -144,6 +148,8 @@ class _Receiving:
                     component = self._expect(uri, size)
                     self._writing = self._context.images.begin(component.digest, component.size)
                     self._scan = Scan()
+                    # Settings and certificates are looked into; what is larger than any is refused for that.
+                    self._content = bytearray() if component.kind in LOOKED_INTO else None
                 case PayloadPiece(data):
                     await asyncio.to_thread(self._write, data)
                 case PayloadEnds():
@@ -152,7 +158,9 @@ class _Receiving:
                     if seen.fault is not None:
                         raise seen.fault
                     real = await self._real(seen.leaks)
-                    self._readings[self._writing.digest] = Reading(seen.plate, seen.appearance, real, proven=True)
+                    content = None if self._content is None else bytes(self._content)
+                    reading = Reading(seen.plate, seen.appearance, real, proven=True, content=content)
+                    self._readings[self._writing.digest] = reading
                     self._complete[self._writing.digest] = self._writing
                     self._writing = None
 
@@ -174,6 +182,8 @@ class _Receiving:
         assert self._writing is not None
         self._writing.write(data)
         self._scan.feed(data)
+        if self._content is not None and len(self._content) <= LARGEST_LOOKED_INTO:
+            self._content += data
 
     async def _open(self, opened: Opened) -> None:
         async with self._context.engine.connect() as connection:

@@ -53,6 +53,7 @@ class Digested(TypedDict):
     """An image of a component."""
 
     name: str
+    version: str
     digest: str
 
 
@@ -127,6 +128,7 @@ def rules_of(release: Offered, images: Sequence[Digested], plan: Plan | None = N
         release["hw_rev_max"],
         release["needs"].get(APP),
         others,
+        tuple(sorted({image["name"]: image["version"] for image in images if image["name"] != APP}.items())),
     )
     leave_out = None if plan is None or plan.leave_out is None else parse_selector(plan.leave_out)
     return rules_for(candidate, plan.allow if plan else (), leave_out)

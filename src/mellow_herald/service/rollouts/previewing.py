@@ -259,7 +259,7 @@ def _warnings(prepared: Prepared, drawn: Drawn, rings: list[RingPreview], now: d
     never = next((ring for ring in rings if ring.devices and ring.done is None), None)
     if never is not None:
         found.append(f"ring {never.name!r} would not be done before the last day.")
-    if {image["name"] for image in prepared.images} != {APP}:
-        others = sorted({image["name"] for image in prepared.images} - {APP})
-        found.append(f"the release also brings {', '.join(others)}: it switches together with {APP}.")
+    names = {image["name"] for image in prepared.images}
+    if APP in names and names != {APP}:
+        found.append(f"the release also brings {', '.join(sorted(names - {APP}))}: it switches together with {APP}.")
     return found

@@ -12,6 +12,7 @@ class StoredBoard(TypedDict):
     lines: list[str]
     hw_revs: list[int]
     slots: list[dict[str, Any]]
+    components: list[dict[str, Any]]
     runs: str
     run_address: int | None
     check_in_s: int
@@ -42,6 +43,7 @@ class StoredRelease(TypedDict):
     hw_rev_max: int
     needs: dict[str, Any]
     independent: bool
+    restart: bool
     notes: str
     labels: dict[str, str]
     revision: int

@@ -26,6 +26,7 @@ class Board(Base):
     lines: Mapped[list[Any]]
     hw_revs: Mapped[list[Any]]
     slots: Mapped[list[Any]]
+    components: Mapped[list[Any]] = mapped_column(server_default=text("'[]'"))
     runs: Mapped[str]
     run_address: Mapped[int | None] = mapped_column(BigInteger)
     check_in_s: Mapped[int] = mapped_column(Integer)
@@ -61,6 +62,7 @@ class Release(Base):
     hw_rev_max: Mapped[int] = mapped_column(Integer)
     needs: Mapped[dict[str, Any]]
     independent: Mapped[bool]
+    restart: Mapped[bool] = mapped_column(server_default=text("false"))
     notes: Mapped[str]
     labels: Mapped[dict[str, Any]]
     revision: Mapped[int] = mapped_column(Integer)
@@ -142,4 +144,5 @@ class ReleaseImage(Base):
     build_time: Mapped[int]
     address: Mapped[int | None]
     after: Mapped[list[Any]]
+    base: Mapped[str | None]
     read: Mapped[bool]
