@@ -1638,6 +1638,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/topology": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Topology
+         * @description Gateways and the devices behind them, each after its gateway: who is cut off by whose restart.
+         */
+        get: operations["show_topology"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Alarms
+         * @description Alarms that devices raised, newest first, with the update that explains them, if one does.
+         */
+        get: operations["list_alarms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/previews/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Steps
+         * @description In which order the plan would stage and switch, and whom each restart of a gateway cuts off.
+         */
+        post: operations["preview_steps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -2075,6 +2135,37 @@ export interface components {
             serials: string[];
         };
         /**
+         * AlarmOut
+         * @description Something that a device noticed. ``about`` is a serial or a port, ``at`` the device's time; ``attempt_id`` and
+         *     ``rollout_id`` are those of the update that explains it, if one does.
+         */
+        AlarmOut: {
+            /** Id */
+            id: number;
+            /** Serial */
+            serial: string;
+            /** Kind */
+            kind: string;
+            /** About */
+            about: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Heard At
+             * Format: date-time
+             */
+            heard_at: string;
+            /** Detail */
+            detail: string;
+            /** Attempt Id */
+            attempt_id: number | null;
+            /** Rollout Id */
+            rollout_id: number | null;
+        };
+        /**
          * Allow
          * @description What a plan may ask for in so many words; each takes a rule away.
          * @enum {string}
@@ -2296,9 +2387,38 @@ export interface components {
             reason: string;
         };
         /**
+         * BoardComponent
+         * @description A component of a board. Firmware has a ``name`` and, where its slots do not tell it, a ``storage``. Every other
+         *     ``kind`` has a ``place`` of ``size`` bytes, at ``address`` in the flash where an image could cover it: ``settings``
+         *     may have a JSON ``schema``, a ``file`` an ``action`` that the device runs after it (at most 60 s), a ``certificate``
+         *     the PEM certificates in which a chain must end (``trusted``).
+         */
+        BoardComponent: {
+            /** @default firmware */
+            kind: components["schemas"]["Kind-Output"];
+            /** Name */
+            name?: string | null;
+            /** Place */
+            place?: string | null;
+            storage?: components["schemas"]["Storage"] | null;
+            /** Size */
+            size?: number | null;
+            /** Address */
+            address?: number | null;
+            /** Schema */
+            schema?: {
+                [key: string]: unknown;
+            } | null;
+            /** Action */
+            action?: string | null;
+            /** Trusted */
+            trusted?: string | null;
+        };
+        /**
          * BoardIn
-         * @description A board as it is added. ``runs``: where its code runs, in any slot, only in the slot it was linked for, or at
-         *     ``run_address``, where the boot loader maps the slot that it starts.
+         * @description A board as it is added. ``components`` says what slots do not: how a part is stored, and what has a place.
+         *     ``runs``: where its code runs, in any slot, only in the slot it was linked for, or at ``run_address``, where the
+         *     boot loader maps the slot that it starts.
          */
         BoardIn: {
             /** Name */
@@ -2311,6 +2431,11 @@ export interface components {
             hw_revs: number[];
             /** Slots */
             slots: components["schemas"]["Slot"][];
+            /**
+             * Components
+             * @default []
+             */
+            components: components["schemas"]["BoardComponent"][];
             /** @default anywhere */
             runs: components["schemas"]["Runs"];
             /** Run Address */
@@ -2344,6 +2469,11 @@ export interface components {
             hw_revs: number[];
             /** Slots */
             slots: components["schemas"]["Slot"][];
+            /**
+             * Components
+             * @default []
+             */
+            components: components["schemas"]["BoardComponent"][];
             runs: components["schemas"]["Runs"];
             /** Run Address */
             run_address?: number | null;
@@ -2685,6 +2815,22 @@ export interface components {
             ended_at?: string | null;
         };
         /**
+         * CutOffOut
+         * @description Why a device cannot be reached for now: the gateway ``by`` restarts for an update, since when, and when it is
+         *     expected back (None: no restart of it is known).
+         */
+        CutOffOut: {
+            /** By */
+            by: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Expected Back */
+            expected_back: string | null;
+        };
+        /**
          * DeadLetter
          * @description An event that a webhook did not take after all tries.
          */
@@ -2711,7 +2857,9 @@ export interface components {
          * DeviceDetail
          * @description Everything known of one device. ``obstacles`` say why it cannot be updated (none: it can), ``behind`` are the
          *     devices that reach the network through it, ``way_back`` tells whether it can go back without a download;
-         *     ``standby_failed`` is why it cannot, where the other slot holds an image that went bad on it.
+         *     ``cut_off`` says that a gateway before it restarts; ``alarms`` are the newest that it raised or that are about it;
+         *     ``parts`` how its components stand in its newest attempt, where that brings more than ``app``; ``standby_failed`` is
+         *     why it cannot, where the other slot holds an image that went bad on it.
          */
         DeviceDetail: {
             /** Id */
@@ -2822,6 +2970,11 @@ export interface components {
             gateway?: string | null;
             /** Behind */
             behind?: string[];
+            cut_off?: components["schemas"]["CutOffOut"] | null;
+            /** Alarms */
+            alarms?: components["schemas"]["AlarmOut"][];
+            /** Parts */
+            parts?: components["schemas"]["PartOut"][];
             /** Obstacles */
             obstacles?: string[];
             /**
@@ -3159,6 +3312,8 @@ export interface components {
             /**
              * Component
              * @default app
+             * @example radio
+             * @example settings/main
              */
             component: string;
             /**
@@ -3194,7 +3349,7 @@ export interface components {
              * @default false
              */
             read: boolean;
-            seems?: components["schemas"]["Kind"] | null;
+            seems?: components["schemas"]["mellow_herald__core__appearance__Kind"] | null;
             /**
              * Seems Words
              * @default
@@ -3353,10 +3508,10 @@ export interface components {
         KeyStatus: "active" | "retired" | "revoked";
         /**
          * Kind
-         * @description Kinds of file that end up in a publisher's hand by mistake.
+         * @description What a component is.
          * @enum {string}
          */
-        Kind: "empty-image" | "private-key" | "release-file" | "archive" | "file-system" | "partition-table" | "whole-flash" | "flashing-blocks" | "hosted-program" | "text";
+        "Kind-Output": "firmware" | "file" | "settings" | "certificate";
         /**
          * LabelsIn
          * @description Puts labels on devices or takes them off (null; others stay), and marks them as bench devices or no longer: those
@@ -3594,7 +3749,8 @@ export interface components {
         /**
          * Overview
          * @description What needs a person, what is moving, and who is there. ``ended`` are the rollouts that ended in the last days,
-         *     the latest first.
+         *     the latest first. ``alarms`` are the newest of the last day that no update explains, ``alarms_unexplained`` how many
+         *     there are.
          */
         Overview: {
             /**
@@ -3622,6 +3778,13 @@ export interface components {
             attention?: components["schemas"]["Attention"][];
             /** Unhealthy Images */
             unhealthy_images: string[];
+            /** Alarms */
+            alarms?: components["schemas"]["AlarmOut"][];
+            /**
+             * Alarms Unexplained
+             * @default 0
+             */
+            alarms_unexplained: number;
         };
         /** Page[AttemptOut] */
         Page_AttemptOut_: {
@@ -3679,8 +3842,8 @@ export interface components {
         };
         /**
          * PartOut
-         * @description How one component of a device stands inside an attempt. ``changes`` tells whether the attempt changes it at
-         *     all.
+         * @description How one component of a device stands inside an attempt. ``changes`` tells whether the attempt changes it at all;
+         *     ``digest`` is what it runs by its newest word, ``from_digest`` what it ran before.
          */
         PartOut: {
             /** Name */
@@ -3692,6 +3855,12 @@ export interface components {
             from_version: string | null;
             /** To Version */
             to_version: string | null;
+            /** From Digest */
+            from_digest?: string | null;
+            /** Digest */
+            digest?: string | null;
+            /** Percent */
+            percent?: number | null;
             /** Reason */
             reason: string | null;
             /** Detail */
@@ -3918,6 +4087,7 @@ export interface components {
              */
             log: boolean;
             calendar?: components["schemas"]["PlanCalendar"];
+            order?: components["schemas"]["PlanOrder"];
             device?: components["schemas"]["PlanDevice"];
             owner?: components["schemas"]["PlanOwner"];
             pace?: components["schemas"]["PlanPace"];
@@ -4003,6 +4173,21 @@ export interface components {
              * @example 2h
              */
             trial_for: string;
+        };
+        /**
+         * PlanOrder
+         * @description In which order devices switch: ``when-staged`` each as soon as it may, ``in-window`` only while a window of the
+         *     calendar is open, ``all-staged`` nobody before every member of its ring that counts has staged.
+         *     ``keep_reachable``: a gateway only when all devices behind it, in this rollout, are decided.
+         */
+        PlanOrder: {
+            /** @default when-staged */
+            switch: components["schemas"]["SwitchWhen"];
+            /**
+             * Keep Reachable
+             * @default true
+             */
+            keep_reachable: boolean;
         };
         /**
          * PlanOwner
@@ -4258,7 +4443,8 @@ export interface components {
         };
         /**
          * ReleaseComponent
-         * @description One image of a release. ``read``: its nameplate stood in the bytes, it was not stated by hand.
+         * @description One image of a release, or what it brings to a place (``settings/main``). ``read``: its nameplate stood in the
+         *     bytes, it was not stated by hand; ``base`` is the digest of the settings that it replaces, None for any.
          */
         ReleaseComponent: {
             /** Name */
@@ -4293,6 +4479,8 @@ export interface components {
              * @default []
              */
             after: string[];
+            /** Base */
+            base?: string | null;
             /**
              * Read
              * @default false
@@ -4348,7 +4536,8 @@ export interface components {
          * ReleaseOut
          * @description A release. ``running`` counts devices that run it now, ``version_differs`` those of them that say
          *     another version of themselves, ``on_the_way`` live attempts towards it; ``needs`` is the
-         *     least version of each named component that a device must run before; ``notes`` are Markdown.
+         *     least version of each named component that a device must run before; ``restart``: devices restart although
+         *     nothing in it needs that; ``notes`` are Markdown.
          */
         ReleaseOut: {
             /** Id */
@@ -4380,6 +4569,11 @@ export interface components {
              * @default false
              */
             independent: boolean;
+            /**
+             * Restart
+             * @default false
+             */
+            restart: boolean;
             /**
              * Notes
              * @default
@@ -4479,6 +4673,24 @@ export interface components {
             failures: components["schemas"]["FailureOut"][];
             /** Decisions */
             decisions: components["schemas"]["JournalEntry"][];
+        };
+        /**
+         * RestartPreview
+         * @description A gateway that restarts in a step: whom that cuts off. ``outside`` counts devices that the rollout does not
+         *     touch, ``first`` their first serials; ``inside`` those that are in it, and through by then; ``seconds`` is the
+         *     median of its last restarts (None: not known).
+         */
+        RestartPreview: {
+            /** Gateway */
+            gateway: string;
+            /** Outside */
+            outside: number;
+            /** First */
+            first: string[];
+            /** Inside */
+            inside: number;
+            /** Seconds */
+            seconds: number | null;
         };
         /**
          * ResumeIn
@@ -4958,6 +5170,58 @@ export interface components {
          */
         State: "queued" | "offered" | "downloading" | "staged" | "cleared" | "installing" | "proving" | "confirmed" | "failed" | "reverted" | "silent" | "relapsed" | "called-off" | "rolled-back";
         /**
+         * StepOut
+         * @description One step of a rollout: ``do`` is ``stage`` or ``switch``, ``waits_for`` what has to be over first, in words;
+         *     ``restarts`` are the gateways that this cuts off from the network.
+         */
+        StepOut: {
+            /** Number */
+            number: number;
+            /** Ring */
+            ring: string;
+            /** Do */
+            do: string;
+            /** Devices */
+            devices: number;
+            /** First */
+            first: string[];
+            /** Waits For */
+            waits_for: string[];
+            /** Restarts */
+            restarts?: components["schemas"]["RestartPreview"][];
+        };
+        /**
+         * StepsOut
+         * @description In which order a plan would stage and switch, now. ``parts`` are the release's components in the groups in which
+         *     a device switches them; ``restart`` tells whether devices restart at all; ``notes`` what to know of it.
+         */
+        StepsOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Name */
+            name: string;
+            /** Release */
+            release: string;
+            /** Parts */
+            parts: string[][];
+            /** Restart */
+            restart: boolean;
+            /** Steps */
+            steps: components["schemas"]["StepOut"][];
+            /** Notes */
+            notes?: string[];
+        };
+        /**
+         * Storage
+         * @description How firmware is stored, and so which way back there is. ``STREAMED``: a controller without room for a second
+         *     image; the main controller keeps the new and the previous file and streams them in.
+         * @enum {string}
+         */
+        Storage: "two-slots" | "in-place" | "streamed";
+        /**
          * StreamOut
          * @description One place where evidence is kept: ``bad`` of ``seen`` devices there, its ``evidence`` and its ``weight`` in the
          *     mean.
@@ -5046,6 +5310,13 @@ export interface components {
          * @enum {string}
          */
         Switch: "when-staged" | "at-restart";
+        /**
+         * SwitchWhen
+         * @description When devices that have staged may switch: each when it has; only while a window for switching is open; or nobody
+         *     before every member of its ring that counts has staged.
+         * @enum {string}
+         */
+        SwitchWhen: "when-staged" | "in-window" | "all-staged";
         /**
          * Taken
          * @description What a device was brought, by which rollout, and what became of it there.
@@ -5162,6 +5433,64 @@ export interface components {
             token?: string | null;
         };
         /**
+         * TopologyNode
+         * @description A device that is a gateway, or has one; not ``known`` is one that others name and that never enrolled. ``behind``
+         *     counts all that reach the network through it; ``state`` is that of its live attempt in ``rollout_id``;
+         *     ``restart_s`` the median of its last restarts for an update, in seconds.
+         */
+        TopologyNode: {
+            /** Serial */
+            serial: string;
+            /** Gateway */
+            gateway: string | null;
+            /**
+             * Known
+             * @default true
+             */
+            known: boolean;
+            /** Board */
+            board?: string | null;
+            /** Line */
+            line?: string | null;
+            /** Version */
+            version?: string | null;
+            /** Presence */
+            presence?: string | null;
+            /** Seen At */
+            seen_at?: string | null;
+            state?: components["schemas"]["State"] | null;
+            /** Rollout Id */
+            rollout_id?: number | null;
+            /** Failed Part */
+            failed_part?: string | null;
+            /**
+             * Behind
+             * @default 0
+             */
+            behind: number;
+            /** Restart S */
+            restart_s?: number | null;
+            cut_off?: components["schemas"]["CutOffOut"] | null;
+        };
+        /**
+         * TopologyOut
+         * @description Gateways and the devices behind them, each after its gateway. ``total`` are all there are, where ``nodes`` shows
+         *     a part of them; ``circles`` are gateways that are behind each other.
+         */
+        TopologyOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Nodes */
+            nodes: components["schemas"]["TopologyNode"][];
+            /** Total */
+            total: number;
+            /** Circles */
+            circles?: string[][];
+        };
+        /**
          * UnusedRelease
          * @description A release whose images nobody needs any more; ``bytes`` are freed if all that are listed go.
          */
@@ -5243,7 +5572,7 @@ export interface components {
          * @description What a ``queued`` or ``staged`` attempt waits for.
          * @enum {string}
          */
-        WaitingFor: "next-check-in" | "battery" | "charger" | "link" | "window" | "owner-postponed" | "owner-consent" | "device-busy" | "pace" | "children" | "gateway";
+        WaitingFor: "next-check-in" | "battery" | "charger" | "link" | "window" | "owner-postponed" | "owner-consent" | "device-busy" | "pace" | "children" | "gateway" | "ring";
         /**
          * WayPreview
          * @description Devices that go back in the same way, or cannot for the same reason: how many, and the first of them.
@@ -5346,9 +5675,46 @@ export interface components {
          */
         Worse: "lower" | "higher";
         /**
+         * Kind
+         * @description Kinds of file that end up in a publisher's hand by mistake.
+         * @enum {string}
+         */
+        mellow_herald__core__appearance__Kind: "empty-image" | "private-key" | "release-file" | "archive" | "file-system" | "partition-table" | "whole-flash" | "flashing-blocks" | "hosted-program" | "text";
+        /**
+         * Kind
+         * @description What a component is.
+         * @enum {string}
+         */
+        mellow_herald__core__component__Kind: "firmware" | "file" | "settings" | "certificate";
+        /**
+         * AlarmIn
+         * @description Something that a device noticed: its ``kind``, what it is ``about`` (a serial, or a port), when by the device's
+         *     time, and in words.
+         */
+        AlarmIn: {
+            /** Kind */
+            kind: string;
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * At
+             * @default null
+             */
+            at: string | null;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+        };
+        /**
          * CheckinIn
          * @description What the device runs, read from its flash when it started, and how it is. ``boots`` and ``seq`` order check-ins
-         *     and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet.
+         *     and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet;
+         *     ``parts`` are all components that it has, empty ones too; ``alarms`` what it noticed since its last call.
          */
         CheckinIn: {
             /** Boots */
@@ -5398,6 +5764,13 @@ export interface components {
              * @default false
              */
             after_restart: boolean;
+            /**
+             * Parts
+             * @default null
+             */
+            parts: string[] | null;
+            /** Alarms */
+            alarms?: components["schemas"]["AlarmIn"][];
         };
         /**
          * Clearance
@@ -5641,6 +6014,38 @@ export interface components {
             contact: string;
         };
         /**
+         * PartReport
+         * @description How one component stands, told beside what is said of the whole: its own ``state`` and ``percent``, why it went
+         *     bad, and its own ``log``, down to the lines of a bus.
+         */
+        PartReport: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "downloading" | "staged" | "installing" | "proving" | "confirmed" | "failed" | "reverted";
+            /**
+             * Reason
+             * @default null
+             */
+            reason: string | null;
+            /**
+             * Percent
+             * @default null
+             */
+            percent: number | null;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
+            /**
+             * Log
+             * @default
+             */
+            log: string;
+        };
+        /**
          * RefusedReport
          * @description A report that could not be taken; the others in the call were.
          */
@@ -5656,7 +6061,8 @@ export interface components {
          * ReportIn
          * @description One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time. With
          *     ``goes_on`` a failure is that of one ``component`` alone: the device goes on with the others, which the release must
-         *     allow. ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on).
+         *     allow. ``parts`` tells how each component stands; one that went back because of another has no reason of its own.
+         *     ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on).
          */
         ReportIn: {
             /** Boots */
@@ -5702,6 +6108,10 @@ export interface components {
              * @default false
              */
             goes_on: boolean;
+            /** Parts */
+            parts?: {
+                [key: string]: components["schemas"]["PartReport"];
+            };
             /** Digests */
             digests?: {
                 [key: string]: string;
@@ -18332,6 +18742,373 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_topology: {
+        parameters: {
+            query?: {
+                /** @description Only this device and what is behind it. */
+                behind?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TopologyOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_alarms: {
+        parameters: {
+            query?: {
+                /** @description Only those that it raised, or that are about it. */
+                serial?: string | null;
+                /** @description Only those that this rollout explains. */
+                rollout?: number | null;
+                /** @description Only those that an update explains, or does not. */
+                explained?: boolean | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlarmOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_steps: {
+        parameters: {
+            query?: {
+                /** @description Every serial of each step, not the first ones only. */
+                all_devices?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanDocument"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepsOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */

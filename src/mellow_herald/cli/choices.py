@@ -8,6 +8,7 @@ import typer
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
+    from mellow_herald.client.placed import Placed
     from mellow_herald.core.verdict import Allowed
 
 Key = Annotated[Path | None, typer.Option("--key", envvar="HERALD_KEY", help="The private signing key (PEM).")]
@@ -38,6 +39,50 @@ KeepsSecret = Annotated[
         "--keeps-secret", metavar="REASON", help="Why a key or token stands in the image; goes to the journal."
     ),
 ]
+
+
+File = Annotated[
+    list[str] | None, typer.Option("--file", metavar="PLACE=PATH", help="Bring a file to a place. May be repeated.")
+]
+Settings = Annotated[
+    list[str] | None, typer.Option("--settings", metavar="PLACE=PATH", help="Bring settings (JSON) to a place.")
+]
+Certificate = Annotated[
+    list[str] | None, typer.Option("--certificate", metavar="PLACE=PATH", help="Bring a PEM chain to a place.")
+]
+Base = Annotated[
+    str | None,
+    typer.Option(
+        "--base",
+        metavar="PATH|SHA256|any",
+        help="What the settings replace: the file that devices have now, its digest, or any.",
+    ),
+]
+RestartToo = Annotated[bool, typer.Option("--restart", help="Devices restart although nothing in it needs that.")]
+
+
+def placed_of(
+    file: list[str] | None, settings: list[str] | None, certificate: list[str] | None, base: str | None
+) -> "list[Placed]":
+    """Files, settings and certificates as they were given."""
+    from mellow_herald.client.placed import Placed
+    from mellow_herald.core.component import Kind
+    from mellow_herald.core.refusal import Refused
+
+    found = []
+    for kind, given in ((Kind.FILE, file), (Kind.SETTINGS, settings), (Kind.CERTIFICATE, certificate)):
+        for one in given or []:
+            place, equals, path = one.partition("=")
+            if not (place and equals and path):
+                raise Refused(
+                    "bad-place",
+                    f"{one!r} does not say which file is for which place.",
+                    f"Write it as PLACE=PATH, for example --{kind.value} main=night.json.",
+                )
+            found.append(Placed(kind, place, Path(path), base if kind is Kind.SETTINGS else None))
+    if base is not None and not settings:
+        raise Refused("bad-base", "--base goes with --settings.", "Name the settings, or leave --base out.")
+    return found
 
 
 def allow(lower_version: bool = False, cut_off: bool = False, as_is: bool = False, keeps_secret: str = "") -> "Allowed":

@@ -321,6 +321,7 @@ def _print(device: Any, now: Any) -> None:
         *([("note", device.note)] if device.note else []),
         *([("gateway", device.gateway)] if device.gateway else []),
         *([("behind it", ", ".join(device.behind))] if device.behind else []),
+        *([("cut off", _cut_off(device.cut_off))] if device.cut_off else []),
         *([("pinned", _pin(device))] if device.pinned_until and device.pinned_until > now else []),
         *([("marked", _marks(device))] if device.rescued_at or device.cloned_at else []),
         ("update", _update(device)),
@@ -333,6 +334,8 @@ def _print(device: Any, now: Any) -> None:
         grid.add_row(Text(name, "dim"), Text(value) if isinstance(value, str) else value)
     out.print(grid)
     _print_components(device)
+    _print_parts(device)
+    _print_alarms(device)
     entries = [
         [
             f"{e.at:%m-%d %H:%M:%S}",
@@ -375,6 +378,48 @@ def _print_components(device: Any) -> None:
         )
     columns = ["component", "runs", "slot", "floor", "digest", "standby", "digest "]
     table("Components", columns, rows, right=["floor"])
+
+
+def _print_parts(device: Any) -> None:
+    from mellow_herald.cli.looks import styled
+
+    rows = [
+        [
+            part.name,
+            styled(part.state, part.reason or ""),
+            f"{part.percent} %" if part.percent is not None else "",
+            part.from_version or "–",
+            part.to_version or "–",
+            (part.from_digest or "–")[:12],
+            (part.digest or "–")[:12],
+            part.detail,
+        ]
+        for part in device.parts
+    ]
+    if rows:
+        columns = ["part", "state", "", "from", "to", "was", "is", ""]
+        table("Parts in its newest attempt", columns, rows)
+
+
+def _print_alarms(device: Any) -> None:
+    rows = [
+        [
+            f"{one.at:%m-%d %H:%M:%S}",
+            one.serial,
+            one.kind,
+            one.about,
+            "nothing" if one.rollout_id is None else f"update, rollout {one.rollout_id}",
+            one.detail,
+        ]
+        for one in device.alarms
+    ]
+    if rows:
+        table("Alarms, newest first", ["at", "from", "alarm", "about", "explained by", ""], rows)
+
+
+def _cut_off(cut: Any) -> str:
+    back = f"{cut.expected_back:%H:%M:%S}" if cut.expected_back else "at a time that is not known"
+    return f"by {cut.by}, which restarts since {cut.since:%H:%M:%S}; expected back {back}"
 
 
 def _update(device: Any) -> str:

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
 REFRESH_SECONDS = 0.4
 SHOWN = 16
+BENCH_VERSION = "0.0.0-bench"
 OVER = frozenset({"finished", "cancelled", "halted"})
 
 
@@ -29,6 +30,10 @@ def install(
     release: Annotated[
         str | None, typer.Option("--release", help="board/line/version, or the release's number.")
     ] = None,
+    file: choices.File = None,
+    settings: choices.Settings = None,
+    certificate: choices.Certificate = None,
+    base: choices.Base = None,
     key: choices.Key = None,
     again: Annotated[bool, typer.Option("--again", help="It runs it already and is to get it once more.")] = False,
     older: Annotated[bool, typer.Option("--older", help="A version below the one it runs is meant.")] = False,
@@ -49,7 +54,8 @@ def install(
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
     watch: Annotated[bool, typer.Option("--watch/--no-watch", help="Follow it to its end.")] = True,
 ) -> None:
-    """Bring a release (--release) to one device at once, or a local build (FILE) to a bench device; watch both ends.
+    """Bring a release (--release) to one device at once; or to a bench device a local build (FILE), or a file, settings
+    or a certificate (--file PLACE=PATH …); watch both ends.
 
     A build is sealed on this machine and kept as a scratch image: no version is used up, and the same one may come
     again and again. The device is shown as running a bench build, and no rollout overwrites it unasked.
@@ -57,11 +63,13 @@ def install(
     from mellow_herald.cli.connection import connect
     from mellow_herald.core.refusal import Refused
 
-    if bool(files) == (release is not None):
+    placed = choices.placed_of(file, settings, certificate, base)
+    if bool(files or placed) == (release is not None):
         raise Refused(
             "nothing-named",
-            "say what to install: a release, or a file.",
-            "herald device install SERIAL --release board/line/version, or … SERIAL FILE --key KEY.",
+            "say what to install: a release, a build, or what is for a place.",
+            "herald device install SERIAL --release board/line/version, or … SERIAL FILE --key KEY, or … SERIAL --file "
+            "PLACE=PATH --key KEY.",
         )
     with connect() as herald:
         began = time.monotonic()
@@ -86,8 +94,12 @@ def install(
             )
         else:
             values = choices.stated(line=line, board=board, version=version, floor=floor)
+            if not files:
+                # For one device, nothing but the place has to be said.
+                own = {"line": device.line, "board": device.board, "version": BENCH_VERSION, "floor": device.floor or 0}
+                values = {**own, **values}
             allowed = choices.allow(cut_off=cut_off_for_good, as_is=as_is, keeps_secret=keeps_secret)
-            sealed = _sealed(herald, files or [], key, allowed, values)
+            sealed = _sealed(herald, files or [], placed, key, allowed, values)
             if not yes and not device.on_bench:
                 typer.confirm(f"{serial} is no bench device yet. Mark it as one?", abort=True, err=True)
                 herald.devices.label([serial], on_bench=True, reason=f"to try {sealed.manifest.version} on it")
@@ -109,14 +121,16 @@ def install(
     print(f"{serial} confirmed it {time.monotonic() - began:.0f} s after the command began.")
 
 
-def _sealed(herald: "Herald", files: list[Path], key: Path | None, allowed: Any, values: dict[str, Any]) -> Any:
+def _sealed(
+    herald: "Herald", files: list[Path], placed: list[Any], key: Path | None, allowed: Any, values: dict[str, Any]
+) -> Any:
     """The build, sealed here; a release file is taken as it is."""
     from mellow_herald.cli.checks import print_checks
     from mellow_herald.client.sealing import is_release_file, open_release_file
 
-    if len(files) == 1 and is_release_file(files[0]):
+    if len(files) == 1 and not placed and is_release_file(files[0]):
         return open_release_file(files[0])
-    sealed = herald.releases.seal(files, key=choices.open_key(key), allowed=allowed, stated=values)
+    sealed = herald.releases.seal(files, key=choices.open_key(key), allowed=allowed, stated=values, placed=placed)
     print_checks(sealed.checks, quiet=True, error=True)
     return sealed
 

@@ -24,6 +24,8 @@ from mellow_herald.cli import (
     serve,
     sim,
     token,
+    tree,
+    upkeep,
     webhook,
 )
 
@@ -53,7 +55,9 @@ for noun in (
     sim,
 ):
     app.add_typer(noun.app)
-assert installing.app is inventory.app is device.app  # their commands stand under `herald device`
+assert (
+    installing.app is inventory.app is tree.app is device.app and upkeep.app is release.app
+)  # their commands stand under `herald device` and `herald release`
 app.command("serve")(serve.serve)
 app.command("backup")(backup.backup)
 app.command("restore")(backup.restore)

@@ -47,16 +47,23 @@ def preview(
     plan: PlanFile,
     overtake: Overtake = False,
     export: Annotated[
-        Path | None, typer.Option("--export", help="Write every device with its ring, or why it is passed over (CSV).")
+        Path | None,
+        typer.Option("--export", help="Write every device with its ring, or why it is passed over; or its step (CSV)."),
     ] = None,
+    steps: Annotated[
+        bool, typer.Option("--steps", help="In which order devices stage and switch, and whom each restart cuts off.")
+    ] = False,
     as_json: AsJson = False,
 ) -> None:
-    """Show what a plan would do: rings, who is passed over, bytes, bounds of harm, expected times."""
+    """Show what a plan would do: rings, who is passed over, bytes, bounds of harm, expected times; or its steps."""
     from mellow_herald.cli.connection import connect
 
     document = read_plan(plan)
     with connect() as herald:
         document = with_its_list(herald, plan, document)
+        if steps:
+            _show_steps(herald, document, export, as_json)
+            return
         shown = herald.rollouts.preview(document, overtake=overtake)
         rows = [] if export is None else herald.rollouts.preview_devices(document, overtake=overtake)
     if as_json:
@@ -66,6 +73,18 @@ def preview(
     if export is not None:
         _write(export, rows)
         note(f"{len(rows)} devices written to {export}.")
+
+
+def _show_steps(herald: Any, document: "PlanDocument", export: Path | None, as_json: bool) -> None:
+    from mellow_herald.cli.tree import print_steps, write_steps
+
+    found = herald.rollouts.steps(document)
+    if as_json:
+        print_json(found)
+    else:
+        print_steps(found)
+    if export is not None:
+        note(f"{write_steps(export, herald.rollouts.steps(document, all_devices=True))} lines written to {export}.")
 
 
 @app.command("start")

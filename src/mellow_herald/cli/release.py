@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 app = typer.Typer(name="release", help="Signed versions of a line for one board.", no_args_is_help=True)
 Files = Annotated[
-    list[Path],
+    list[Path] | None,
     typer.Argument(metavar="FILE", help="Firmware of any usual format, one of each component; or a release sheet."),
 ]
 After = Annotated[
@@ -32,8 +32,13 @@ Independent = Annotated[
 
 @app.command("seal")
 def seal(
-    files: Files,
     out: Annotated[Path, typer.Option("--out", "-o", help="The release file to write (.suit).")],
+    files: Files = None,
+    file: choices.File = None,
+    settings: choices.Settings = None,
+    certificate: choices.Certificate = None,
+    base: choices.Base = None,
+    restart: choices.RestartToo = False,
     key: choices.Key = None,
     board_file: choices.BoardFile = None,
     notes: choices.Notes = "",
@@ -58,10 +63,12 @@ def seal(
         release_version,
         after,
         independent,
+        restart,
+        choices.placed_of(file, settings, certificate, base),
         choices.allow(cut_off=cut_off_for_good, as_is=as_is, keeps_secret=keeps_secret),
         choices.stated(line=line, board=board, component=component, version=version, floor=floor),
     )
-    sealed = _seal(files, key, board_file, options)
+    sealed = _seal(files or [], key, board_file, options)
     with byte_progress("sealing", sealed.length, quiet=as_json) as progress:
         sealed.write(out, progress)
     manifest = sealed.manifest
@@ -85,9 +92,14 @@ def seal(
 @app.command("publish")
 def publish(
     files: Annotated[
-        list[str],
+        list[str] | None,
         typer.Argument(metavar="FILE", help="A release file; or firmware to be sealed here; or the name of a draft."),
-    ],
+    ] = None,
+    file: choices.File = None,
+    settings: choices.Settings = None,
+    certificate: choices.Certificate = None,
+    base: choices.Base = None,
+    restart: choices.RestartToo = False,
     key: choices.Key = None,
     draft: Annotated[bool, typer.Option("--draft", help="Check and keep it, but do not offer it yet.")] = False,
     label: choices.Label = None,
@@ -113,19 +125,21 @@ def publish(
     from mellow_herald.client.sealing import facts_of, is_release_file, open_release_file
 
     allowed = choices.allow(lower_version, cut_off_for_good, as_is, keeps_secret)
-    paths = [Path(file) for file in files]
+    files = files or []
+    paths = [Path(one) for one in files]
     labels = choices.labels_of(label)
+    placed = choices.placed_of(file, settings, certificate, base)
     with connect() as herald:
-        if len(files) == 1 and not paths[0].exists() and _names_release(files[0]):
+        if len(files) == 1 and not placed and not paths[0].exists() and _names_release(files[0]):
             found = herald.releases.find(files[0])
             release = herald.releases.publish_draft(found.id, allowed=allowed)
         else:
             sealed: Any
-            if len(paths) == 1 and is_release_file(paths[0]):
+            if len(paths) == 1 and not placed and is_release_file(paths[0]):
                 sealed = replace(open_release_file(paths[0]), labels=labels)
             else:
                 values = choices.stated(line=line, board=board, component=component, version=version, floor=floor)
-                options = _options(notes, release_version, after, independent, allowed, values)
+                options = _options(notes, release_version, after, independent, restart, placed, allowed, values)
                 sealed = herald.releases.seal(paths, key=choices.open_key(key), labels=labels, **options)
             with byte_progress("publishing", sealed.length, quiet=as_json) as progress:
                 release = herald.releases.upload(sealed, draft=draft, allowed=allowed, progress=progress)
@@ -165,9 +179,10 @@ def _print_published(release: "ReleaseOut", board: "BoardFacts | None") -> None:
     )
     _print_warnings(release.checks if not release.already_there else [])
     print(f"{release.name} {what}: {amount(release.size)}, floor number {release.floor}, {source}.")
+    width = max(8, *(len(image_words(one.name, one.slot, board)) for one in release.components))
     for one in release.components:
-        print(f"  {image_words(one.name, one.slot, board):<8} {one.version:<10} {one.digest}")
-    print(f"  manifest {'':<10} {release.manifest}, signed by {release.key}")
+        print(f"  {image_words(one.name, one.slot, board):<{width}} {one.version:<10} {one.digest}")
+    print(f"  {'manifest':<{width}} {'':<10} {release.manifest}, signed by {release.key}")
     if release.state == "draft":
         print(f"  herald release publish {release.name}")
 
@@ -279,6 +294,8 @@ def show(
     if shown.cleaned_at:
         _field("images", f"cleaned away {shown.cleaned_at:%Y-%m-%d %H:%M}")
     _field("floor", f"{shown.floor}, for hardware revisions {shown.hw_rev_min}–{shown.hw_rev_max}")
+    if shown.restart:
+        _field("restart", "devices restart although nothing in it needs that")
     if shown.needs:
         _field("needs", ", ".join(f"{name} {least} or later" for name, least in shown.needs.items()))
     _field("signed by", f"{shown.key} {signed.key_name} ({signed.key_status})")
@@ -297,11 +314,12 @@ def show(
             "–" if one.address is None else f"{one.address:#x}",
             "read" if one.read else "stated",
             ", ".join(one.after) or "–",
+            (one.base[:12] + "…" if one.base else "any") if one.name.startswith("settings/") else "–",
             one.digest,
         ]
         for one in shown.components
     ]
-    columns = ["component", "slot", "version", "size", "build", "address", "nameplate", "after", "SHA-256"]
+    columns = ["component", "slot", "version", "size", "build", "address", "nameplate", "after", "replaces", "SHA-256"]
     table("Images", columns, rows, right=["size"])
     if shown.checks:
         print("Checks at publishing")
@@ -317,6 +335,8 @@ def show(
 
 def _slot(board: Any, one: Any) -> str:
     """The name of the slot that an image is linked for."""
+    if "/" in one.name:
+        return "its place"
     own = [slot.name for slot in board.slots if slot.component == one.name]
     if one.slot is None:
         return "any"
@@ -382,79 +402,19 @@ def drop(release: choices.Release, yes: choices.Yes = False) -> None:
     print(f"{found.name} dropped.")
 
 
-@app.command("baseline")
-def baseline(
-    release: Annotated[
-        str | None, typer.Argument(metavar="RELEASE", help="board/line/version, or its number; without: list them.")
-    ] = None,
-    reason: Annotated[str | None, typer.Option("--reason", help="Why; it goes to the journal.")] = None,
-    bring: Annotated[
-        bool | None, typer.Option("--bring/--no-bring", help="Bring devices that arrive to it, or no longer.")
-    ] = None,
-    yes: choices.Yes = False,
-) -> None:
-    """Say what newly admitted or returning devices should run, and whether they are brought to it."""
-    from mellow_herald.cli.connection import connect
-
-    with connect() as herald:
-        if release is None:
-            rows = [
-                [b.board, b.line, b.release, "brings" if b.brings else "brings nobody"] for b in herald.baselines.list()
-            ]
-            table(f"{len(rows)} baselines", ["board", "line", "release", ""], rows)
-            return
-        found = herald.releases.find(release)
-        why = reason or typer.prompt("Reason", err=True)
-        if not found.baseline:
-            if not yes:
-                typer.confirm(f"Make {found.name} the baseline of {found.line} on {found.board}?", abort=True, err=True)
-            herald.releases.make_baseline(found.id, why)
-            print(f"{found.name} is the baseline of {found.line} on {found.board}.")
-        if bring is not None:
-            _bring(herald, found, bring, why, yes)
-
-
-def _bring(herald: Any, found: Any, bring: bool, why: str, yes: bool) -> None:
-    due = herald.baselines.preview(found.board, found.line)
-    if bring:
-        first = f": {', '.join(due.first)}{' …' if due.would_bring > len(due.first) else ''}" if due.first else ""
-        passed = "".join(f", {count} passed over as {reason}" for reason, count in due.passed_over.items())
-        note(
-            f"Now it would bring {due.would_bring} devices that arrived{first}{passed}; {due.left_alone} older ones "
-            "that did not arrive are left alone. Whoever arrives later is brought to it, never downwards."
-        )
-        if not yes:
-            typer.confirm(f"Let {found.name} bring devices?", abort=True, err=True)
-    herald.baselines.switch(found.board, found.line, brings=bring, reason=why)
-    print(f"{found.name} {'brings devices that arrive' if bring else 'brings nobody any more'}.")
-
-
-@app.command("clean")
-def clean(
-    yes: choices.Yes = False,
-    keep: Annotated[list[str] | None, typer.Option("--keep", help="Keep this release; may be repeated.")] = None,
-) -> None:
-    """Show releases that no device runs and no rollback needs, and clean their images away."""
-    from mellow_herald.cli.connection import connect
-    from mellow_herald.cli.looks import amount
-
-    with connect() as herald:
-        unused = [one for one in herald.releases.unused() if one.name not in (keep or [])]
-        if not unused:
-            print("Every release is needed: nothing to clean away.")
-            return
-        rows = [[one.name, one.state, f"{one.published_at:%Y-%m-%d}", amount(one.bytes)] for one in unused]
-        table("Needed by nobody", ["release", "state", "published", "frees"], rows, right=["frees"])
-        if not yes:
-            typer.confirm("Clean their images away? Their records stay.", abort=True, err=True)
-        done = herald.releases.clean([one.id for one in unused])
-    print(f"{len(done.releases)} releases cleaned, {done.images} images gone.")
-
-
 def _options(
-    notes: str, version: str | None, after: list[str] | None, independent: bool, allowed: Any, stated: dict[str, Any]
+    notes: str,
+    version: str | None,
+    after: list[str] | None,
+    independent: bool,
+    restart: bool,
+    placed: list[Any],
+    allowed: Any,
+    stated: dict[str, Any],
 ) -> Any:
     return {
+        "restart": restart,
+        "placed": placed,
         "notes": choices.notes_of(notes),
         "version": version,
         "after": choices.order_of(after),

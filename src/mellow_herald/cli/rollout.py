@@ -144,12 +144,18 @@ def attempts(
             _why(a),
             f"{a.waiting_until:%H:%M}" if a.waiting_until else "",
             f"{a.try_number}/{a.tries}",
-            ", ".join(f"{part.name} {part.state.value}" for part in a.parts),
+            ", ".join(
+                f"{part.name} {part.state.value}{f' ({part.reason})' if part.reason else ''}" for part in a.parts
+            ),
         ]
         for a in items
     ]
     columns = ["id", "serial", "ring", "state", "reason, or waits for", "until", "try", "parts"]
     table(f"Attempts of rollout {rollout_id}", columns, rows, right=["id", "ring"])
+
+
+def _part(part: Any) -> str:
+    return f"{part.name} {part.state.value}{f' ({part.reason})' if part.reason else ''}"
 
 
 def _why(attempt: Any) -> str:

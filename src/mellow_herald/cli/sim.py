@@ -91,6 +91,17 @@ def flash(
     print(_ask(data_dir, do="flash", serial=serial, file=str(file.resolve()))["said"])
 
 
+@app.command("put")
+def put(
+    serial: Serial,
+    name: Annotated[str, typer.Argument(metavar="PLACE", help="For example settings/main or file/sounds.")],
+    file: Annotated[Path, typer.Argument(help="What is to stand there.")],
+    data_dir: Folder = HERE,
+) -> None:
+    """Put a file, settings or a certificate at its place by hand: what a colleague does to a device on the bench."""
+    print(_ask(data_dir, do="put", serial=serial, name=name, file=str(file.resolve()))["said"])
+
+
 @app.command("reset")
 def reset(serial: Serial, data_dir: Folder = HERE) -> None:
     """Press the reset button."""
@@ -130,7 +141,10 @@ def cut(
 def fault(
     out: Annotated[Path, typer.Argument(metavar="OUT", help="The file to write; put its bytes anywhere in the image.")],
     do: Annotated[
-        str, typer.Option("--do", help="crash-at-boot, hang, fail-self-test, leak, wipe-settings, no-updater.")
+        str,
+        typer.Option(
+            "--do", help="crash-at-boot, hang, fail-self-test, leak, wipe-settings, no-updater, fail-action …"
+        ),
     ],
     when: Annotated[
         str, typer.Option("--when", help="Which devices show it: a selector over their facts.")

@@ -13,7 +13,7 @@ import httpx
 from mellow_herald.core.visible import OBEYED, visible
 
 # What has lines of its own.
-OF_LINES = frozenset({"notes", "log"})
+OF_LINES = frozenset({"notes", "log", "trusted"})
 PROSE = ("text/markdown", "text/plain")
 # As JSON writes it: raw, or by its number, or by a letter.
 _IN_JSON = re.compile(rf"{OBEYED.pattern}|\\[bfnrt]|\\u(00[0189]|007f|061c|20[026]|feff)", re.IGNORECASE)

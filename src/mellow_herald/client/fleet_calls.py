@@ -22,6 +22,7 @@ from mellow_herald.wire.lists import ListDetail, ListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 from mellow_herald.wire.rollout import ReasonIn, RolloutOut
+from mellow_herald.wire.topology import AlarmOut, TopologyOut
 
 MEDIA = {Format.CSV: "text/csv", Format.JSONL: "application/jsonl"}
 
@@ -53,6 +54,25 @@ def list_devices(where: str | None, limit: int, after: str | None, order: str | 
     """A page of devices."""
     kind = Page[DeviceOut]
     return get("listing devices", f"{API}/devices", kind, where=where, limit=limit, after=after, order=order)
+
+
+def show_topology(behind: str | None, limit: int) -> Call[TopologyOut]:
+    """Gateways and the devices behind them."""
+    return get("reading the tree of gateways", f"{API}/topology", TopologyOut, behind=behind, limit=limit)
+
+
+def list_alarms(serial: str | None, rollout_id: int | None, explained: bool | None, limit: int) -> Call[list[AlarmOut]]:
+    """Alarms, newest first."""
+    told = None if explained is None else str(explained).lower()
+    return get(
+        "listing alarms",
+        f"{API}/alarms",
+        list[AlarmOut],
+        serial=serial,
+        rollout=rollout_id,
+        explained=told,
+        limit=limit,
+    )
 
 
 def show_device(serial: str) -> Call[DeviceDetail]:

@@ -27,6 +27,7 @@ from mellow_herald.wire.rollout import (
     SettlementOut,
 )
 from mellow_herald.wire.suspect import SuspectsOut
+from mellow_herald.wire.topology import StepsOut
 from mellow_herald.wire.webhook import DeadLetter, RedeliverOut, WebhookIn, WebhookOut
 
 
@@ -57,6 +58,15 @@ def export_preview(plan: PlanDocument, overtake: bool) -> Call[list[dict[str, An
     """Every device that a ring would have, and who would be passed over."""
     path = f"{API}/previews/devices"
     return _asking(f"exporting the preview of {plan.name!r}", path, plan, overtake, read_lines)
+
+
+def preview_steps(plan: PlanDocument, all_devices: bool) -> Call[StepsOut]:
+    """In which order a plan would stage and switch."""
+    params = {"all_devices": "true"} if all_devices else {}
+    headers, body = {"content-type": "application/json"}, plan.model_dump_json().encode()
+    path = f"{API}/previews/steps"
+    doing = f"listing the steps of {plan.name!r}"
+    return Call(doing, "POST", path, reader(StepsOut), params, body, headers, repeatable=True)
 
 
 def _asking(doing: str, path: str, plan: PlanDocument, overtake: bool, read: Callable[[bytes], Result]) -> Call[Result]:

@@ -69,6 +69,16 @@ def read_chain(data: bytes) -> Chain:
     return chain
 
 
+def read_trusted(pem: str) -> list[x509.Certificate]:
+    """The certificates in which chains may end; raises ``Refused`` for what are none."""
+    try:
+        return x509.load_pem_x509_certificates(pem.encode())
+    except ValueError as error:
+        raise Refused(
+            "bad-certificate", f"these are no PEM certificates ({error}).", "Pass what chains are to end at."
+        ) from None
+
+
 def ends_at(chain: Chain, roots: Sequence[x509.Certificate]) -> str | None:
     """Why a chain does not end at one of these roots, None if it does. Dates are another question."""
     above = [*chain.certificates[1:]]

@@ -8,8 +8,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
 
-from mellow_herald.core.component import Kind, kind_of
-from mellow_herald.core.selector import And, Compare, Has, Node, Not, OneOf, Or, matches
+from mellow_herald.core.selector import And, Compare, Has, Like, Node, Not, OneOf, Or, matches
 from mellow_herald.core.selector.match import Facts
 from mellow_herald.core.selector.tree import COMPONENT_SUFFIX, DIGEST_SUFFIX
 
@@ -149,11 +148,8 @@ def _all_rules(release: Candidate) -> Rules:
     app = bool(release.digests)
     has_it = And((*([OneOf("digest", release.digests)] if app else []), *others))
     newer = [Compare(name + COMPONENT_SUFFIX, ">", version) for name, version in release.versions]
-    lacks = [
-        And((Has("digest"), Not(Has(name + DIGEST_SUFFIX))))
-        for name, _ in release.others
-        if kind_of(name) is Kind.FIRMWARE
-    ]
+    # Who does not tell its parts is asked by trying: it refuses what it has no room for.
+    lacks = [And((Has("parts"), Not(Like("parts", f"*,{name},*")))) for name, _ in release.others]
     step = Or(() if release.least_running is None else (Compare("version", "<", release.least_running),))
     return (
         (PassedOver.NOT_ADMITTED, Compare("admission", "!=", "admitted")),

@@ -84,6 +84,8 @@ def explain(
             return "the devices behind it: a gateway goes after them", expected
         case WaitingFor.GATEWAY:
             return "its gateway, which is being updated", expected
+        case WaitingFor.RING:
+            return "the rest of its ring: the plan switches once all of them have staged", expected
     match state:
         case State.OFFERED:
             return "the device to begin its download", expected

@@ -4,10 +4,8 @@ from collections.abc import Iterator, Mapping
 from datetime import datetime, timedelta
 from difflib import get_close_matches
 
-from cryptography import x509
-
 from mellow_herald.core.board import BoardComponent, BoardFacts
-from mellow_herald.core.certificate import ends_at, read_chain
+from mellow_herald.core.certificate import ends_at, read_chain, read_trusted
 from mellow_herald.core.component import Kind, place_of
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.settings import breaks, read_settings
@@ -126,7 +124,7 @@ def _certificate(
         words = f"board {board.name} names nothing that is trusted: where the chain ends was not looked at."
         yield Check("chain", Verdict.WARN, f"{one.name}: {words}")
         return
-    why = ends_at(chain, x509.load_pem_x509_certificates(place.trusted.encode()))
+    why = ends_at(chain, read_trusted(place.trusted))
     if why is not None:
         mend = "Put every certificate up to a trusted one into the file, the device's own first."
         yield Check("chain", Verdict.REFUSE, f"{one.name}: {why}.", mend, "chain-broken")

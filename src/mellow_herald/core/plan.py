@@ -42,6 +42,24 @@ class Switch(StrEnum):
     AT_RESTART = "at-restart"
 
 
+class SwitchWhen(StrEnum):
+    """When devices that have staged may switch: each when it has; only while a window for switching is open; or nobody
+    before every member of its ring that counts has staged."""
+
+    WHEN_STAGED = "when-staged"
+    IN_WINDOW = "in-window"
+    ALL_STAGED = "all-staged"
+
+
+@dataclass(frozen=True, slots=True)
+class SwitchOrder:
+    """In which order devices switch. ``keep_reachable``: a gateway only when all devices behind it that any rollout
+    brings something to are decided."""
+
+    switch: SwitchWhen = SwitchWhen.WHEN_STAGED
+    keep_reachable: bool = True
+
+
 @dataclass(frozen=True, slots=True)
 class Ring:
     """One stage. It takes devices by exactly one of ``where`` (a selector), ``serials``, ``count`` or ``share`` (0–1 of
@@ -153,6 +171,7 @@ class Plan:
     switch: Switch = Switch.WHEN_STAGED
     latecomers: bool = False
     calendar: Calendar = field(default_factory=Calendar)
+    order: SwitchOrder = field(default_factory=SwitchOrder)
     needs: Needs = field(default_factory=Needs)
     owner: Owner = field(default_factory=Owner)
     pace: Pace = field(default_factory=Pace)
@@ -178,6 +197,12 @@ class Plan:
             raise Refused("bad-plan", f"ring {twice!r} is there twice.", "Give every ring a name of its own.")
         for position, ring in enumerate(self.rings):
             self._check_ring(ring, last=position == len(self.rings) - 1)
+        if self.order.switch is SwitchWhen.IN_WINDOW and not self.calendar.asks_for(Use.SWITCH):
+            raise Refused(
+                "bad-plan",
+                "order.switch is in-window, but the calendar has no window for switching.",
+                "Add one to [calendar], or write when-staged.",
+            )
         if self.calendar.start and self.calendar.ends and self.calendar.ends <= self.calendar.start:
             raise Refused("bad-plan", "the last day is over before the rollout starts.", "Choose a later last_day.")
 

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
+from mellow_herald.demo import yard
 
 VENDOR_DOMAIN = "thistledown.example"
 BOARD, LINE = "comb-s1", "hive-scale"
@@ -29,7 +30,9 @@ LOCAL = "2.5.0-lab.3"
 RECOVERY = "1.0.0-recovery"
 GATEWAY_BOARD, GATEWAY_LINE, GATEWAY_VERSION = "skep-g1", "yard-gateway", "1.2.0"
 SENSOR_BOARD, SENSOR_LINE, SENSOR_VERSION = "bract-r1", "forage-sensor", "0.9.1"
-GATEWAY, LAB_UNIT, SENSORS = "TA-G1-0001", "TA-S1-LAB1", 3
+GATEWAY, LAB_UNIT, SENSORS = "TA-G1-0001", "TA-S1-LAB1", 10
+# Sensors of the yard that no rollout of the second act brings anything to.
+OUTSIDE = tuple(f"TA-R1-{number:04d}" for number in range(SENSORS + 1, SENSORS + 4))
 SENSOR_IMAGE_SIZE = 24 * 1024
 BUILT = {OLD: 1_788_000_000, NEW: 1_795_000_000, FIXED: 1_795_200_000, NEXT: 1_795_300_000, LOCAL: 1_794_900_000}
 WORN = Behaviour("load_cell = worn", Fault.FAIL_SELF_TEST)
@@ -37,6 +40,11 @@ WORN = Behaviour("load_cell = worn", Fault.FAIL_SELF_TEST)
 FAULTS = {NEW: [Behaviour("hw_rev = 2", Fault.CRASH_AT_BOOT)], FIXED: [WORN]}
 RELEASE = f"{BOARD}/{LINE}/{NEW}"
 FIXED_RELEASE = f"{BOARD}/{LINE}/{FIXED}"
+SCALE_PLACES = {
+    yard.SETTINGS: "places/day.json",
+    yard.CERTIFICATE: "places/uplink-old.pem",
+}
+WRONG_CLOCK_SITE = "fernhollow"
 AWAY_IN, AWAY = 50, {"every": "3h", "for": "20m"}  # one device in so many is off-line now and then
 # One yard loses its mains while releases are on their way.
 OUTAGE = {"where": "site = quillmere and yard = brook", "after": "25m", "for": "6m"}
@@ -80,7 +88,7 @@ size = {SLOT_SIZE}
 [[slots]]
 name = "b"
 size = {SLOT_SIZE}
-"""
+{yard.GATEWAY_PLACES}"""
 
 SENSOR_BOARD_FILE = f"""\
 # The forage sensor on narrow radio: one slot and a staging file, so an update cannot be taken back without download.
@@ -186,9 +194,10 @@ class Place:
         return self.folder / f"{BOARD}.toml"
 
     @property
-    def other_boards(self) -> tuple[Path, Path]:
-        """The board files of gateway and sensor."""
-        return self.folder / f"{GATEWAY_BOARD}.toml", self.folder / f"{SENSOR_BOARD}.toml"
+    def other_boards(self) -> tuple[Path, Path, Path]:
+        """The board files of gateway, sensor and relay."""
+        names = (GATEWAY_BOARD, SENSOR_BOARD, yard.RELAY_BOARD)
+        return tuple(self.folder / f"{name}.toml" for name in names)  # type: ignore[return-value]
 
     def plan(self, version: str) -> Path:
         """The plan file for a version."""
@@ -243,9 +252,10 @@ def plan_text(version: str, devices: int) -> str:
 
 def write_files(place: Place, seed: int, devices: int) -> None:
     """Writes board files, the plans of a fleet of so many devices, release sheet and firmware."""
-    gateway, sensor = place.other_boards
+    gateway, sensor, _ = place.other_boards
+    yard.write_yard(place.folder, seed)
     texts = {
-        place.board: BOARD_FILE,
+        place.board: BOARD_FILE + yard.board_places((place.folder / "places" / "root.pem").read_text()),
         gateway: GATEWAY_BOARD_FILE,
         sensor: SENSOR_BOARD_FILE,
         place.sheet: SHEET_FILE,
@@ -276,10 +286,12 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int,
     # Not on the bench: there, somebody would have seen it.
     drawn = rng.sample(range(bench, devices), faulty + max(2, devices // 13))
     worn, cut = drawn[:faulty], drawn[faulty:]
+    wrong_clock = _first_at(devices, bench, seed)
     away = set(rng.sample(range(bench, devices), 0 if calm else devices // AWAY_IN))
     lines = _head(place, codes, seed, calm)
     for number in range(devices):
         site = rng.choice(list(SITES))
+        site = WRONG_CLOCK_SITE if number == wrong_clock else site
         cuts = [round(rng.uniform(0.2, 0.8), 2)] if number in cut else []
         lines += _device(
             f"TA-S1-{number + 1:04d}",
@@ -303,10 +315,16 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int,
                 **({"offline": AWAY} if number in away else {}),
             },
             **({"quirks": {"load_cell": "worn"}} if number in worn else {}),
+            **({"clock_behind": yard.WRONG_CLOCK} if number == wrong_clock else {}),
+            images=SCALE_PLACES,
         )
     lab = {"site": "fernhollow", "bench": "window", "tz": SITES["fernhollow"]}
-    lines += _device(LAB_UNIT, BOARD, LINE, place.firmware(LOCAL), place, hw_rev=3, labels=lab, link={"wait_s": 20})
-    yard = {"site": "quillmere", "yard": "orchard", "tz": SITES["quillmere"]}
+    lab_link = {"wait_s": 20}
+    images = SCALE_PLACES
+    lines += _device(
+        LAB_UNIT, BOARD, LINE, place.firmware(LOCAL), place, hw_rev=3, labels=lab, link=lab_link, images=images
+    )
+    yard_labels = {"site": "quillmere", "yard": "orchard", "tz": SITES["quillmere"]}
     lines += _device(
         GATEWAY,
         GATEWAY_BOARD,
@@ -314,10 +332,27 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int,
         place.firmware(GATEWAY_VERSION, GATEWAY_LINE),
         place,
         hw_rev=1,
-        labels=yard,
+        labels=yard_labels,
         link={"kind": "ethernet", "bytes_per_s": 1_000_000, "wait_s": 20},
+        restart="40s",
+        images={"radio": f"firmware/{GATEWAY_LINE}-radio-0.4.0.bin", yard.SETTINGS: "places/uplink-old.json"},
     )
-    for number in range(SENSORS):
+    relay = f"firmware/{yard.RELAY_LINE}-{{}}-{yard.RELAY_OLD}.bin"
+    lines += _device(
+        yard.RELAY,
+        yard.RELAY_BOARD,
+        yard.RELAY_LINE,
+        place.folder / relay.format("app"),
+        place,
+        hw_rev=1,
+        labels=yard_labels,
+        gateway=GATEWAY,
+        link={"kind": "ethernet", "bytes_per_s": 100_000, "wait_s": 20},
+        # Its bus breaks at a block of the new image as often as it is tried; the former one goes through again.
+        bus={"probe-b": {"breaks_at": yard.BREAKS_AT, "times": 3, "bytes_per_s": 60_000}},
+        images={probe: relay.format(probe) for probe in yard.PROBES},
+    )
+    for number in range(SENSORS + len(OUTSIDE)):
         lines += _device(
             f"TA-R1-{number + 1:04d}",
             SENSOR_BOARD,
@@ -325,12 +360,18 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int,
             place.firmware(SENSOR_VERSION, SENSOR_LINE),
             place,
             hw_rev=1,
-            labels=yard,
-            gateway=GATEWAY,
-            battery={"start": 91 - 7 * number, "drain_per_day": 1},
-            link={"kind": "radio", "bytes_per_s": 4000, "latency_ms": 400, "duty": 0.1, "loss": 0.02},
+            labels=yard_labels,
+            gateway=yard.RELAY,
+            # One of them has hardly any left.
+            battery={"start": 15 if number == 3 else 91 - 4 * number, "drain_per_day": 1},
+            link={"kind": "radio", "bytes_per_s": 4000, "latency_ms": 400, "duty": 0.1, "loss": 0.02, "wait_s": 20},
         )
     place.scenario.write_text("\n".join(lines) + "\n")
+
+
+def _first_at(devices: int, bench: int, seed: int) -> int:
+    """The number of the scale whose clock is wrong: one beyond the bench."""
+    return bench + random.Random(f"{seed}/clock").randrange(max(1, devices - bench))
 
 
 def _head(place: Place, codes: dict[str, str], seed: int, calm: bool) -> list[str]:
@@ -342,6 +383,7 @@ def _head(place: Place, codes: dict[str, str], seed: int, calm: bool) -> list[st
         f'vendor_domain = "{VENDOR_DOMAIN}"',
         f"root = {near(place.root_key.with_suffix('.pub.pem'))}",
         f"key_list = {near(place.key_list)}",
+        'tls = { certificate = "places/port.pem", key = "places/port.key", trusted = "places/root.pem" }',
         *([] if calm else ["", "[[outages]]", *(f"{name} = {json.dumps(value)}" for name, value in OUTAGE.items())]),
         "",
         f"[boards.{BOARD}]",
@@ -350,11 +392,22 @@ def _head(place: Place, codes: dict[str, str], seed: int, calm: bool) -> list[st
         f"recovery = {near(place.firmware(RECOVERY))}",
         f"parts.app = {{ size = {SLOT_SIZE} }}",
         f"parts.assets = {{ size = {ASSETS_SLOT_SIZE}, slots = 1 }}",
+        f'parts."{yard.SETTINGS}" = {{ size = 8192, schema = "places/schema.json" }}',
+        f'parts."{yard.CERTIFICATE}" = {{ size = 16384, key = "places/scales.key", trusted = "places/root.pem" }}',
+        'parts."file/sounds" = { size = 65536, action = "import" }',
         "",
         f"[boards.{GATEWAY_BOARD}]",
         f"code = {json.dumps(codes[GATEWAY_BOARD])}",
         'check_in = "30s"',
         f"parts.app = {{ size = {SLOT_SIZE} }}",
+        "parts.radio = { size = 131072 }",
+        f'parts."{yard.SETTINGS}" = {{ size = 8192 }}',
+        "",
+        f"[boards.{yard.RELAY_BOARD}]",
+        f"code = {json.dumps(codes[yard.RELAY_BOARD])}",
+        'check_in = "30s"',
+        "parts.app = { size = 131072 }",
+        *(f"parts.{probe} = {{ size = 196608, streamed = true }}" for probe in yard.PROBES),
         "",
         f"[boards.{SENSOR_BOARD}]",
         f"code = {json.dumps(codes[SENSOR_BOARD])}",
@@ -365,11 +418,12 @@ def _head(place: Place, codes: dict[str, str], seed: int, calm: bool) -> list[st
 
 def _device(serial: str, board: str, line: str, image: Path, place: Place, **more: object) -> list[str]:
     own = {"serial": serial, "board": board, "line": line, **more}
-    own["images"] = {"app": str(image.relative_to(place.folder))}
+    own["images"] = {"app": str(image.relative_to(place.folder)), **(more.get("images") or {})}  # type: ignore[dict-item]
     return ["", "[[devices]]", *(f"{name} = {_toml(value)}" for name, value in own.items())]
 
 
 def _toml(value: object) -> str:
     if isinstance(value, dict):
-        return f"{{ {', '.join(f'{key} = {_toml(inner)}' for key, inner in value.items())} }}"
+        pairs = (f"{json.dumps(key) if '/' in key else key} = {_toml(inner)}" for key, inner in value.items())
+        return f"{{ {', '.join(pairs)} }}"
     return json.dumps(value)

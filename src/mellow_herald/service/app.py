@@ -27,6 +27,7 @@ from mellow_herald.service.api import (
     releases,
     rollouts,
     selections,
+    topology,
     watching,
     webhooks,
 )
@@ -138,6 +139,7 @@ def create_app(context: Context) -> FastAPI:
         selections,
         rollouts,
         harm,
+        topology,
         watching,
         webhooks,
     )

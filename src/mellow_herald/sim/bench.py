@@ -82,6 +82,9 @@ def _lay_hands(device: SimDevice, asked: dict[str, Any]) -> str:
         case "cut":
             device.cut_link(parse_duration(asked["for"]).total_seconds())
             return f"the link of {serial} is cut for {asked['for']}"
+        case "put":
+            note = device.put(asked["name"], Path(asked["file"]).read_bytes())
+            return f"{serial} has {note.digest[:16]}… as {asked['name']} now"
         case "flash":
             note = device.flash_by_cable(Path(asked["file"]).read_bytes())
             return f"{serial} was flashed by cable with {note.version or 'an image without a nameplate'}, {note.digest}"

@@ -15,7 +15,8 @@ from typing import Any
 from mellow_herald.core.attempt import State
 from mellow_herald.core.behaviour import Fault
 from mellow_herald.core.board import RECOVERY, slot_words
-from mellow_herald.core.settings import canonical
+from mellow_herald.core.component import Kind, kind_of
+from mellow_herald.core.settings import canonical, read_settings
 from mellow_herald.sim.bootloader import APP, Cause, Slot, SlotNote, WentBack, confirm, note_well, reported
 from mellow_herald.sim.certificates import why_not
 from mellow_herald.sim.condition import condition_of, made_at
@@ -43,7 +44,7 @@ from mellow_herald.sim.update import settled_as
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
 from mellow_herald.wire.device import AlarmIn, CheckinIn, Condition, EnrolmentIn, OrderOut
 
-RESTART_S, WATCHDOG_S, WELL_AFTER_S, LEAK_S = 4.0, 15.0, 60.0, 240.0
+WATCHDOG_S, WELL_AFTER_S, LEAK_S = 15.0, 60.0, 240.0
 POWER_BACK_S = 20.0
 FREE_MEMORY = 41_000.0
 DEFAULT_SETTINGS = {"sample_every_s": 600}
@@ -51,6 +52,7 @@ FOREVER = 10**9
 LEAST_BATTERY = 10  # percent; below it a device does not dare to switch
 LOW_BATTERY = 20  # percent; below it a device raises an alarm
 MOST_ALARMS = 20
+LOOK_UP_S = 10.0
 SETTINGS = "settings/main"
 
 
@@ -79,7 +81,7 @@ class SimDevice:
         self._trial = Trial(spec, hardware, self._talk, time_, making, self._standing, self._any_answer, self._connects)
         self._tls_port = tls_port
         self._alarms: list[dict[str, Any]] = []
-        self._battery_told = False
+        self._battery_told, self._reached = False, False
         self._started = time_.monotonic()
         self._life: asyncio.Task[None] | None = None
         self._jolt: Cause | None = None
@@ -112,7 +114,9 @@ class SimDevice:
                 cause = restart.cause
                 self.lamp = "updating" if cause is Cause.ORDER else self.lamp
                 # A boot loader that sees reset after reset waits longer and longer.
-                await self._time.sleep(RESTART_S * 2 ** min(6, self.hardware.record.early_resets))
+                await self._time.sleep(
+                    self.spec.restart.total_seconds() * 2 ** min(6, self.hardware.record.early_resets)
+                )
             except PowerLost:
                 cause, self.lamp = Cause.POWER, "dark"
                 await self._time.sleep(POWER_BACK_S)
@@ -146,6 +150,16 @@ class SimDevice:
     def cut_link(self, seconds: float) -> None:
         """Cuts its link for so long, in service time."""
         self._link_back_at = self._time.monotonic() + seconds / self._time.scale
+
+    def put(self, name: str, data: bytes) -> SlotNote:
+        """Somebody puts a file, settings or a certificate at its place, by cable and without a restart."""
+        if "/" not in name:
+            raise ValueError(f"{name} is no place; write file/NAME, settings/NAME or certificate/NAME")
+        if kind_of(name) is Kind.SETTINGS:
+            data = canonical(read_settings(data))
+        note = self.hardware.flash_by_cable(data, name, keep_trial=True)
+        self._talk.log(f"{name} was changed by hand")
+        return note
 
     def flash_by_cable(self, image: bytes) -> SlotNote:
         """Flashes an image by cable and resets; raises ``ValueError`` where it cannot be."""
@@ -265,7 +279,16 @@ class SimDevice:
             if self._uptime() > WELL_AFTER_S and self.hardware.record.early_resets:
                 self.hardware.record = note_well(self.hardware.record)
             held = self._time.monotonic() - asked > self.spec.link.wait_s / 2 > 0
-            await self._time.sleep(0 if held else order.next_checkin_s)
+            await self._rest(0 if held else order.next_checkin_s)
+
+    async def _rest(self, seconds: float) -> None:
+        """Sleeps until the next check-in; who is behind a gateway notices meanwhile when that goes away."""
+        while self.spec.gateway and seconds > LOOK_UP_S:
+            await self._time.sleep(LOOK_UP_S)
+            seconds -= LOOK_UP_S
+            if not self._carried():
+                self._raise_alarm("upstream-lost", self.spec.gateway, "no answer from the gateway")
+        await self._time.sleep(seconds)
 
     async def _enrol(self) -> None:
         data = self.hardware.data
@@ -303,7 +326,8 @@ class SimDevice:
         """Takes the time that a call of ``size`` bytes takes on the device's link; False if it gets lost."""
         await self._time.sleep(on_air(self.spec.link, size))
         if not self._carried():
-            self._raise_alarm("upstream-lost", self.spec.gateway or "", "no answer from the gateway")
+            if self._reached:  # while everything starts, gateways may well come later
+                self._raise_alarm("upstream-lost", self.spec.gateway or "", "no answer from the gateway")
             return False
         return self._link_stands() and not lost(self.spec.link, self._rng)
 
@@ -349,6 +373,7 @@ class SimDevice:
             tell_first=self._standing.firmware.names_images,
         )
         self._alarms = [alarm for alarm in self._alarms if alarm not in alarms]
+        self._reached = True
         return order
 
     def _word(self, after_restart: bool) -> CheckinIn:
@@ -370,6 +395,7 @@ class SimDevice:
             readings={"free_memory": round(FREE_MEMORY * max(0.0, 1 - leaked)), "temperature": 21.5},
             settings_digest=self._settings_digest(),
             after_restart=after_restart,
+            parts=list(self.hardware.layout.parts),
             alarms=[AlarmIn.model_validate(alarm) for alarm in self._alarms],
         )
 

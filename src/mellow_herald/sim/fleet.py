@@ -154,9 +154,14 @@ class Fleet:
         return self._files[path]
 
     def _carried(self, gateway: str | None) -> bool:
-        """Whether the gateway before a device carries its calls; one that is not simulated here always does."""
-        before = self.devices.get(gateway) if gateway else None
-        return before is None or before.on_line
+        """Whether the gateways before a device carry its calls; one that is not simulated here always does."""
+        seen = set()
+        while gateway is not None and gateway not in seen and (before := self.devices.get(gateway)) is not None:
+            if not before.on_line:
+                return False
+            seen.add(gateway)
+            gateway = before.spec.gateway
+        return True
 
 
 async def run_fleet(loaded: LoadedScenario, url: str, folder: Path, *, say: Say = lambda serial, line: None) -> None:

@@ -167,8 +167,8 @@ class BoardSpec(Strict):
 class DeviceSpec(Strict):
     """One device, or ``count`` like it whose serial has ``{n}`` in it. ``quirks`` are facts of its hardware that the
     service does not know but its firmware feels; ``bus`` are those to its streamed parts, ``clock_behind`` by how much
-    its own clock is behind; ``power_cuts`` are flash operations, counted over the device's life,
-    during which power fails."""
+    its own clock is behind, ``restart`` how long it takes to start; ``power_cuts`` are flash operations, counted over
+    the device's life, during which power fails."""
 
     serial: str
     count: Annotated[int, Field(ge=1, le=1_000_000)] | None = None
@@ -186,6 +186,7 @@ class DeviceSpec(Strict):
     power_cuts: list[Annotated[int, Field(ge=1)]] = []
     bus: dict[str, BusSpec] = {}
     clock_behind: Span = timedelta(0)
+    restart: Span = timedelta(seconds=4)
     images: dict[str, Path]
 
     @model_validator(mode="after")

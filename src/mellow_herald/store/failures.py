@@ -59,11 +59,13 @@ async def failed_tries(
     chosen = bad.order_by(AttemptRow.id).limit(limit).subquery()
     # Of one try the service may have inferred something before the device came to say it: its own word goes first.
     own = case((AttemptEvent.said_by == "device", 0), else_=1)
+    # And what it said of the part that failed, with that part's own log, before what it said of the whole.
+    part = case((AttemptEvent.component.is_not(None) & AttemptEvent.reason.is_not(None), 0), else_=1)
     told = (
         select(AttemptEvent.__table__)
         .ext(distinct_on(AttemptEvent.attempt_id, AttemptEvent.try_number))
         .where(AttemptEvent.attempt_id.in_(select(chosen.c.id)), AttemptEvent.state.in_([one.value for one in BAD]))
-        .order_by(AttemptEvent.attempt_id, AttemptEvent.try_number, own, AttemptEvent.id.desc())
+        .order_by(AttemptEvent.attempt_id, AttemptEvent.try_number, own, part, AttemptEvent.id.desc())
         .subquery()
     )
     statement = (

@@ -109,6 +109,33 @@ async def count_set_aside(connection: AsyncConnection, looked: Watching) -> Sequ
     return await fetch_all(connection, statement, SetAside)
 
 
+async def count_unstaged(connection: AsyncConnection, looked: Watching) -> dict[int, int]:
+    """How many members of each ring that count have not staged yet: those that are waited for, as in
+    ``ring_progress``."""
+    terms = _terms(looked, _SERVED)
+    before = [State.QUEUED, State.OFFERED, State.DOWNLOADING, State.FAILED, State.REVERTED, State.SILENT]
+    waited_for = or_(
+        and_(AttemptRow.state != State.QUEUED.value, ~terms.overdue),
+        and_(AttemptRow.state == State.QUEUED.value, terms.in_grace, ~terms.overdue),
+        and_(AttemptRow.state == State.QUEUED.value, Pulse.seen_at >= RingRow.opened_at, ~terms.aside),
+    )
+    statement = (
+        select(AttemptRow.ring, func.count().label("devices"))
+        .join(RingRow, _of_ring())
+        .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
+        .where(
+            AttemptRow.rollout_id == looked.rollout_id,
+            AttemptRow.live,
+            ~AttemptRow.left_out,
+            ~terms.cloned,
+            AttemptRow.state.in_([state.value for state in before]),
+            waited_for,
+        )
+        .group_by(AttemptRow.ring)
+    )
+    return {row.ring: row.devices for row in await connection.execute(statement)}
+
+
 def _of_ring() -> Any:
     return and_(AttemptRow.rollout_id == RingRow.rollout_id, AttemptRow.ring == RingRow.position)
 

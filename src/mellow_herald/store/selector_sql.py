@@ -134,6 +134,7 @@ COLUMNS: dict[str, SQLColumnExpression[Any]] = {
     "floor": Device.floor,
     "updater": Device.updater,
     "admission": Device.admission,
+    "parts": Device.parts,
     "gateway": Device.gateway,
     "known_build": KNOWN_BUILD,
     "runs": RUNS,

@@ -73,7 +73,8 @@ class AlarmIn(DeviceModel):
 
 class CheckinIn(DeviceModel):
     """What the device runs, read from its flash when it started, and how it is. ``boots`` and ``seq`` order check-ins
-    and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet."""
+    and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet;
+    ``parts`` are all components that it has, empty ones too; ``alarms`` what it noticed since its last call."""
 
     boots: Whole
     seq: Whole
@@ -87,6 +88,7 @@ class CheckinIn(DeviceModel):
     readings: dict[Name, Number] = Field(default_factory=dict, max_length=64)
     settings_digest: Digest | None = None
     after_restart: StrictBool = False
+    parts: list[ComponentName] | None = Field(default=None, max_length=32)
     alarms: list[AlarmIn] = Field(default_factory=list, max_length=20)
 
 

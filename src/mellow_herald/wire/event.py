@@ -7,6 +7,7 @@ from pydantic import Field
 from mellow_herald.core.presence import Presence
 from mellow_herald.wire.model import Shown, Time
 from mellow_herald.wire.rollout import RolloutOut
+from mellow_herald.wire.topology import AlarmOut
 
 
 class Event(Shown):
@@ -72,7 +73,8 @@ class PresenceSample(Shown):
 
 class Overview(Shown):
     """What needs a person, what is moving, and who is there. ``ended`` are the rollouts that ended in the last days,
-    the latest first."""
+    the latest first. ``alarms`` are the newest of the last day that no update explains, ``alarms_unexplained`` how many
+    there are."""
 
     now: Time
     scale: float
@@ -84,6 +86,8 @@ class Overview(Shown):
     unknown_builds: int
     attention: list[Attention] = Field(default_factory=list)
     unhealthy_images: list[str]
+    alarms: list[AlarmOut] = Field(default_factory=list)
+    alarms_unexplained: int = 0
 
 
 class Health(Shown):

@@ -7,6 +7,8 @@ from pydantic import Field, StrictBool, StringConstraints, model_validator
 from mellow_herald.core.presence import Presence
 from mellow_herald.wire.board import Where
 from mellow_herald.wire.model import Duration, Labels, Model, Name, Reason, Shown, Text, Time
+from mellow_herald.wire.rollout import PartOut
+from mellow_herald.wire.topology import AlarmOut, CutOffOut
 
 
 class CodeIn(Model):
@@ -235,7 +237,9 @@ class DeviceReleases(Shown):
 class DeviceDetail(DeviceOut):
     """Everything known of one device. ``obstacles`` say why it cannot be updated (none: it can), ``behind`` are the
     devices that reach the network through it, ``way_back`` tells whether it can go back without a download;
-    ``standby_failed`` is why it cannot, where the other slot holds an image that went bad on it."""
+    ``cut_off`` says that a gateway before it restarts; ``alarms`` are the newest that it raised or that are about it;
+    ``parts`` how its components stand in its newest attempt, where that brings more than ``app``; ``standby_failed`` is
+    why it cannot, where the other slot holds an image that went bad on it."""
 
     updater: int | None
     running: dict[str, Any]
@@ -253,6 +257,9 @@ class DeviceDetail(DeviceOut):
     interval_s: int | None = None
     gateway: str | None = None
     behind: list[str] = Field(default_factory=list)
+    cut_off: CutOffOut | None = None
+    alarms: list[AlarmOut] = Field(default_factory=list)
+    parts: list[PartOut] = Field(default_factory=list)
     obstacles: list[str] = Field(default_factory=list)
     way_back: bool = False
     standby_failed: str | None = None

@@ -18,6 +18,8 @@ from mellow_herald.core.plan import (
     Plan,
     Ring,
     Switch,
+    SwitchOrder,
+    SwitchWhen,
     parse_release_name,
 )
 from mellow_herald.core.relapse import ReadingRule, Worse
@@ -88,6 +90,15 @@ class PlanPace(Model):
 
     downloading_at_once: AtOnce | None = None
     at_risk_at_once: AtOnce | None = None
+
+
+class PlanOrder(Model):
+    """In which order devices switch: ``when-staged`` each as soon as it may, ``in-window`` only while a window of the
+    calendar is open, ``all-staged`` nobody before every member of its ring that counts has staged.
+    ``keep_reachable``: a gateway only when all devices behind it that any rollout brings something to are decided."""
+
+    switch: SwitchWhen = SwitchWhen.WHEN_STAGED
+    keep_reachable: StrictBool = True
 
 
 class PlanNumbers(Model):
@@ -163,6 +174,7 @@ class PlanDocument(Model):
     latecomers: StrictBool = False
     log: StrictBool = False
     calendar: PlanCalendar = Field(default_factory=PlanCalendar)
+    order: PlanOrder = Field(default_factory=PlanOrder)
     device: PlanDevice = Field(default_factory=PlanDevice)
     owner: PlanOwner = Field(default_factory=PlanOwner)
     pace: PlanPace = Field(default_factory=PlanPace)
@@ -231,6 +243,7 @@ class PlanDocument(Model):
             switch=self.switch,
             latecomers=self.latecomers,
             calendar=calendar,
+            order=SwitchOrder(self.order.switch, self.order.keep_reachable),
             needs=self.needs,
             owner=Owner(
                 owner.may_postpone, parse_duration(owner.postpone_by), owner.must_consent, owner.message, owner.contact

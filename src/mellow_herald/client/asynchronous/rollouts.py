@@ -27,6 +27,7 @@ from mellow_herald.wire.rollout import (
     SettlementOut,
 )
 from mellow_herald.wire.suspect import SuspectsOut
+from mellow_herald.wire.topology import StepsOut
 from mellow_herald.wire.webhook import DeadLetter, RedeliverOut, WebhookIn, WebhookOut
 
 if TYPE_CHECKING:
@@ -42,6 +43,10 @@ class Rollouts:
     async def preview(self, plan: PlanDocument, *, overtake: bool = False) -> PreviewOut:
         """What a plan would do now; nothing is changed by asking."""
         return await self._herald.send(calls.preview_rollout(plan, overtake))
+
+    async def steps(self, plan: PlanDocument, *, all_devices: bool = False) -> StepsOut:
+        """In which order a plan would stage and switch, and whom each restart of a gateway cuts off."""
+        return await self._herald.send(calls.preview_steps(plan, all_devices))
 
     async def preview_devices(self, plan: PlanDocument, *, overtake: bool = False) -> builtins.list[dict[str, Any]]:
         """Every device that a ring would have, and every one that would be passed over with the reason."""

@@ -28,6 +28,7 @@ from mellow_herald.wire.lists import ListDetail, ListOut
 from mellow_herald.wire.model import Page
 from mellow_herald.wire.rollback import SwapIn
 from mellow_herald.wire.rollout import RolloutOut
+from mellow_herald.wire.topology import AlarmOut, TopologyOut
 
 if TYPE_CHECKING:
     from mellow_herald.client.synchronous.herald import Herald
@@ -103,6 +104,21 @@ class Devices:
     def show(self, serial: str) -> DeviceDetail:
         """One device with its timeline."""
         return self._herald.send(calls.show_device(serial))
+
+    def tree(self, behind: str | None = None, *, limit: int = 1000) -> TopologyOut:
+        """Gateways and the devices behind them, or what is behind one."""
+        return self._herald.send(calls.show_topology(behind, limit))
+
+    def alarms(
+        self,
+        serial: str | None = None,
+        *,
+        rollout_id: int | None = None,
+        explained: bool | None = None,
+        limit: int = 100,
+    ) -> builtins.list[AlarmOut]:
+        """Alarms, newest first: those that a device raised or that are about it, or that a rollout explains."""
+        return self._herald.send(calls.list_alarms(serial, rollout_id, explained, limit))
 
     def releases(self, serial: str) -> DeviceReleases:
         """Which releases of its board a device could take, or why not; and what it was brought so far."""

@@ -157,8 +157,14 @@ class WaitingFor(StrEnum):
     PACE = "pace"
     CHILDREN = "children"
     GATEWAY = "gateway"
+    RING = "ring"
 
 
 # What a device has to meet before it is served: who waits for these too long is set aside. A window comes by itself,
-# and the pace is the service's own doing.
-CONDITIONS = frozenset(WaitingFor) - {WaitingFor.NEXT_CHECK_IN, WaitingFor.WINDOW, WaitingFor.PACE}
+# the pace is the service's own doing, and the rest of a ring is waited for by rules of its own.
+CONDITIONS = frozenset(WaitingFor) - {
+    WaitingFor.NEXT_CHECK_IN,
+    WaitingFor.WINDOW,
+    WaitingFor.PACE,
+    WaitingFor.RING,
+}

@@ -24,6 +24,7 @@ FACTS: dict[str, Kind] = {
     "floor": Kind.NUMBER,
     "updater": Kind.NUMBER,
     "admission": Kind.TEXT,
+    "parts": Kind.TEXT,  # what it is made of, as in ",app,radio,settings/main,"
     "gateway": Kind.TEXT,
     "known_build": Kind.FLAG,
     "runs": Kind.TEXT,  # release, bench-build, unknown-build, recovery or unreadable

@@ -5,7 +5,12 @@ from datetime import timedelta
 from fastapi import APIRouter, Response
 
 from mellow_herald.core.board import Runs
+from mellow_herald.core.certificate import read_trusted
+from mellow_herald.core.component import Kind, Storage
 from mellow_herald.core.duration import parse_duration, write_duration
+from mellow_herald.core.firmware import APP
+from mellow_herald.core.refusal import Refused
+from mellow_herald.core.settings import check_schema
 from mellow_herald.service.api.parameters import Ctx
 from mellow_herald.service.feed import load_boards
 from mellow_herald.service.people.callers import Anyone, Publisher
@@ -32,6 +37,26 @@ def _seconds(duration: str, place: str) -> int:
     return seconds
 
 
+def _check_components(board: BoardIn) -> None:
+    names = [one.full_name for one in board.components]
+    with_slots = {slot.component for slot in board.slots}
+    for number, one in enumerate(board.components):
+        place = f"components.{number}"
+        if names.count(one.full_name) > 1:
+            raise ProblemError(422, "bad-values", f"{place}: {one.full_name} is there twice.")
+        if one.kind is Kind.FIRMWARE and one.full_name not in with_slots:
+            raise ProblemError(422, "bad-values", f"{place}: there is no slot for component {one.full_name}.")
+        if one.storage is Storage.STREAMED and one.full_name == APP:
+            raise ProblemError(422, "bad-values", f"{place}: {APP} streams into others, nobody streams into it.")
+        try:
+            if one.json_schema is not None:
+                check_schema(one.json_schema)
+            if one.trusted is not None:
+                read_trusted(one.trusted)
+        except Refused as refused:
+            raise ProblemError(422, "bad-values", f"{place}: {refused}") from None
+
+
 @router.post("/boards", status_code=201, responses={**problems(), **again(BoardOut)})
 async def add_board(board: BoardIn, who: Publisher, response: Response, context: Ctx) -> BoardOut:
     """Adds a board, or replaces what is known of it (200 instead of 201)."""
@@ -41,6 +66,7 @@ async def add_board(board: BoardIn, who: Publisher, response: Response, context:
         raise ProblemError(422, "bad-values", "slots: each slot needs a name of its own.")
     if not any(slot.component == "app" for slot in board.slots):
         raise ProblemError(422, "bad-values", "slots: none is for component app, which every device has.")
+    _check_components(board)
     if (board.runs is Runs.MAPPED) != (board.run_address is not None):
         raise ProblemError(
             422, "bad-values", 'run_address: the address that code is linked for goes together with runs = "mapped".'

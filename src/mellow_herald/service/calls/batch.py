@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
+from mellow_herald.core.alarms import UpdateTime
 from mellow_herald.core.attempt import Attempt, State
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.calls.surroundings import Family, Used
@@ -56,7 +57,9 @@ class Tracked:
 @dataclass(slots=True)
 class Batch:
     """Everything one transaction reads and writes. ``named`` has the version of bytes that a device had not run before,
-    where a release has them, by digest."""
+    where a release has them, by digest; ``updates`` when the devices that alarms are about were on their way to new
+    firmware, by serial; ``unstaged`` how many of a rollout's ring have not staged yet, where its plan
+    switches nobody before."""
 
     now: datetime
     devices: dict[int, StoredDevice]
@@ -74,6 +77,9 @@ class Batch:
     used: dict[int, Used] = field(default_factory=dict)
     families: dict[int, list[Family]] = field(default_factory=dict)
     named: dict[str, str] = field(default_factory=dict)
+    alarms: list[dict[str, Any]] = field(default_factory=list)
+    updates: dict[str, list[UpdateTime]] = field(default_factory=dict)
+    unstaged: dict[tuple[int, int], int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for tracked in self.attempts.values():

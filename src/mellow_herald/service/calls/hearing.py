@@ -21,6 +21,7 @@ from mellow_herald.core.parts import Parts, PartTold, PartWord, after_check_in, 
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.relapse import Quiet, relapse
 from mellow_herald.core.version import version_key
+from mellow_herald.service.calls.alarms import note_alarms
 from mellow_herald.service.calls.batch import Batch, Tracked
 from mellow_herald.service.calls.memory import Memory
 from mellow_herald.service.calls.targets import Targets
@@ -82,6 +83,7 @@ class Hearing:
             "floor": app.floor if app else None,
             "updater": checkin.updater,
             "settings_digest": checkin.settings_digest,
+            "parts": device["parts"] if checkin.parts is None else f",{','.join(checkin.parts)},",
         }
         said = StoredDevice(**{**device, **word})  # type: ignore[typeddict-item]
         if said != device or not device["token_used"]:
@@ -99,6 +101,7 @@ class Hearing:
             "odd": None,
         }
         batch.last_pulses[device["id"]] = batch.pulses[device["id"]]
+        note_alarms(batch, device["id"], checkin)
         if device["cloned_at"] is not None:
             return True  # whose word it is, nobody knows: it moves nothing
         self._settle(batch, device, checkin)

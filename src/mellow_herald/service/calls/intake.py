@@ -19,6 +19,7 @@ from mellow_herald.core.firmware import APP
 from mellow_herald.core.foresight import HourMarks
 from mellow_herald.core.needs import missing
 from mellow_herald.core.order import NAMES_IMAGES, Answer, Order, Situation, answer
+from mellow_herald.core.plan import Plan, SwitchWhen
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.apart import apart
 from mellow_herald.service.calls.batch import Batch, Call, Tracked, soaks
@@ -34,9 +35,11 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError, away, say_trouble
 from mellow_herald.service.rollouts.ending import word_of_service
 from mellow_herald.store import attempts, fleet, history, releases, rollouts
+from mellow_herald.store.alarms import add_alarms, updates_of
 from mellow_herald.store.conditions import note_conditions
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import draw_numbers, share_gates
+from mellow_herald.store.progress import Watching, count_unstaged
 from mellow_herald.store.rows import StoredAttempt, StoredDevice
 from mellow_herald.store.trouble import is_away
 from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, OwnerWord, RefusedReport, ReportIn
@@ -126,7 +129,8 @@ class Intake:
         used = await take_pace(connection, running) if asking else {}
         # Only who may be handed something, or blames the way to us, is looked at together with its gateway.
         behind = asking or any(report.reason in CUT_OFF for call in calls for report in call.reports)
-        families = await take_families(connection, devices, now) if gates and behind else {}
+        families = await take_families(connection, devices, running, now) if gates and behind else {}
+        unstaged = await self._unstaged(connection, running, now) if asking else {}
         device_rows = await fleet.lock_devices(connection, devices)
         rows = await attempts.lock_attempts(connection, devices, named)
         await self._targets.load_ways_back(connection, rows)
@@ -145,11 +149,24 @@ class Intake:
             used=used,
             families=families,
             named=named_now,
+            updates=await updates_of(connection, _alarmed(calls)),
+            unstaged=unstaged,
         )
         wanted = sum(self._may_be_cleared(batch, call) for call in calls)
         if wanted:
             batch.numbers = iter(await draw_numbers(connection, wanted))
         return batch
+
+    async def _unstaged(
+        self, connection: AsyncConnection, running: Mapping[int, Plan], now: datetime
+    ) -> dict[tuple[int, int], int]:
+        """Of the rollouts that switch nobody before a whole ring has staged: by rollout and ring, how many have not."""
+        found: dict[tuple[int, int], int] = {}
+        for rollout_id, plan in running.items():
+            if plan.order.switch is SwitchWhen.ALL_STAGED:
+                counts = await count_unstaged(connection, Watching(rollout_id, plan, 1, None, now))
+                found |= {(rollout_id, ring): count for ring, count in counts.items()}
+        return found
 
     async def _named(
         self, connection: AsyncConnection, calls: Sequence[Call], devices: Mapping[int, StoredDevice]
@@ -194,8 +211,11 @@ class Intake:
             or window_missing(plan, Use.SWITCH if switching else Use.FETCH, device["labels"], batch.now)
             for switching in (False, True)
         )
+        keep = plan.order.keep_reachable
         for family in batch.families.get(device["id"], []):
-            to_switch = to_switch or family.missing_to_switch(device["id"])
+            to_switch = to_switch or family.missing_to_switch(device["id"], keep_reachable=keep)
+        if batch.unstaged.get((rollout_id, tracked.row["ring"])):
+            to_switch = to_switch or (core.WaitingFor.RING, None)
         return Situation(
             check_in=True,
             ready=checkin.ready and not checkin.trial,
@@ -307,6 +327,7 @@ class Intake:
         await fleet.write_pulses(connection, pulses)
         await note_conditions(connection, self._context.memory.hour_marks, pulses)
         await history.add_events(connection, batch.history)
+        await add_alarms(connection, batch.alarms)
         for device, detail in batch.cloned:
             entry = JournalEntry(batch.now, "service", "two devices use one token", device["serial"], detail)
             await write_journal(connection, entry)
@@ -359,6 +380,11 @@ class Intake:
             self._context.memory.remember(call.device_id, call.checkin, interval, call.epoch)
         else:
             self._context.memory.forget(call.device_id)
+
+
+def _alarmed(calls: Sequence[Call]) -> list[str]:
+    """The devices that alarms are about."""
+    return [alarm.about for call in calls if call.checkin is not None for alarm in call.checkin.alarms]
 
 
 def _not_recorded(error: Exception) -> ProblemError:

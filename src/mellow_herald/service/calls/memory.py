@@ -108,6 +108,7 @@ class Memory:
             remembered is None
             or remembered.epoch != self.epoch
             or checkin.after_restart
+            or checkin.alarms
             or checkin.boots != remembered.boots
             or checkin.seq != remembered.seq + 1
             or checkin.updater != remembered.updater

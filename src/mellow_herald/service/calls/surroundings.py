@@ -45,19 +45,20 @@ class Used:
 
 @dataclass(slots=True)
 class Family:
-    """A gateway and the devices behind it: who of them is at risk, and which children with something at hand are there
-    to be served (by device id)."""
+    """A gateway and all devices behind it: who of them is at risk, and who of those behind it is not decided yet, in
+    whichever rollout (by device id)."""
 
     gateway: str
     gateway_id: int | None
     at_risk: set[int] = field(default_factory=set)
-    children_first: set[int] = field(default_factory=set)
+    undecided: set[int] = field(default_factory=set)
 
-    def missing_to_switch(self, device_id: int) -> Missing:
-        """What a member waits for: never a gateway and its own children at risk together, the children first."""
+    def missing_to_switch(self, device_id: int, *, keep_reachable: bool) -> Missing:
+        """What a member waits for: never a gateway and what is behind it at risk together; with ``keep_reachable`` the
+        gateway goes after all that is behind it."""
         if device_id == self.gateway_id:
-            waits = (self.at_risk | self.children_first) - {device_id}
-            return (WaitingFor.CHILDREN, None) if waits else None
+            first = self.undecided if keep_reachable else set()
+            return (WaitingFor.CHILDREN, None) if (self.at_risk | first) - {device_id} else None
         return (WaitingFor.GATEWAY, None) if self.gateway_id in self.at_risk else None
 
     def note(self, device_id: int, after: Attempt) -> None:
@@ -67,7 +68,7 @@ class Family:
         else:
             self.at_risk.discard(device_id)
         if device_id != self.gateway_id and not after.live:
-            self.children_first.discard(device_id)
+            self.undecided.discard(device_id)
 
 
 async def take_pace(connection: AsyncConnection, plans: Mapping[int, Plan]) -> dict[int, Used]:
@@ -80,9 +81,12 @@ async def take_pace(connection: AsyncConnection, plans: Mapping[int, Plan]) -> d
     return {rollout_id: Used(plans[rollout_id].pace, *counts[rollout_id]) for rollout_id in paced}
 
 
-async def take_families(connection: AsyncConnection, devices: Iterable[int], now: datetime) -> dict[int, list[Family]]:
-    """The families of these devices (a gateway behind another has two), by device id; held until the transaction
-    ends."""
+async def take_families(
+    connection: AsyncConnection, devices: Iterable[int], plans: Mapping[int, Plan], now: datetime
+) -> dict[int, list[Family]]:
+    """The families of these devices (a gateway behind another has several), by device id; held until the transaction
+    ends. Nobody waits for ever for a device behind a gateway: not for one that is not there to begin with, nor for one
+    that waits for a condition longer than its rollout's plan allows."""
     members = await families.gateways_of(connection, devices)
     names = sorted({gateway for gateways in members.values() for gateway in gateways})
     for number in sorted({zlib.crc32(name.encode()) for name in names}):
@@ -93,8 +97,10 @@ async def take_families(connection: AsyncConnection, devices: Iterable[int], now
             family = found[row["gateway"]]
             if row["is_gateway"]:
                 family.gateway_id = row["id"]
-            elif row["live"] and row["present"]:
-                family.children_first.add(row["id"])
+            elif row["rollout_id"] is not None and (row["present"] or not row["queued"]):
+                plan, since = plans.get(row["rollout_id"]), row["waiting_since"]
+                if plan is None or since is None or now - since < plan.wait_at_most:
+                    family.undecided.add(row["id"])
             if row["at_risk"]:
                 family.at_risk.add(row["id"])
     return {device_id: [found[name] for name in gateways] for device_id, gateways in members.items()}

@@ -9,12 +9,14 @@ from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
 from mellow_herald.service.context import Context
 from mellow_herald.service.people.narrowing import node_of, within
 from mellow_herald.service.rollouts.shown import assemble
-from mellow_herald.store import fleet, rollouts
+from mellow_herald.store import alarms, fleet, rollouts
 from mellow_herald.wire.event import Attention, Overview, VersionCount
+from mellow_herald.wire.topology import AlarmOut
 
 FIRST = 5
 # Rollouts that ended within so long are still shown, at most so many.
 LATELY, MOST_ENDED = timedelta(days=7), 5
+A_DAY = timedelta(days=1)
 
 
 async def overview(context: Context, only: str | None = None) -> Overview:
@@ -38,6 +40,13 @@ async def overview(context: Context, only: str | None = None) -> Overview:
             unknown_builds=await fleet.count_devices(connection, node_of(only, "runs = unknown-build"), now),
             attention=await _attention(connection, now, only),
             unhealthy_images=sorted(context.unhealthy),
+            alarms=[
+                AlarmOut.model_validate(dict(row))
+                for row in await alarms.list_alarms(
+                    connection, explained=False, since=now - A_DAY, where=where, now=now, limit=FIRST
+                )
+            ],
+            alarms_unexplained=await alarms.count_alarms(connection, now - A_DAY, where, now),
         )
 
 

@@ -14,11 +14,13 @@ from mellow_herald.core.needs import explain, obstacles
 from mellow_herald.core.presence import presence
 from mellow_herald.core.selector import Compare
 from mellow_herald.service.context import Context
+from mellow_herald.service.fleet import topology
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.releases.offering import check_offerable, release_name
 from mellow_herald.service.rollouts.life import start
 from mellow_herald.service.rollouts.planning import needs_of, rules_of
-from mellow_herald.store import fleet, history, releases, rings
+from mellow_herald.service.rollouts.shown import attempt_as_shown
+from mellow_herald.store import alarms, attempts, fleet, history, releases, rings
 from mellow_herald.wire.fleet import (
     AttemptBrief,
     DeviceDetail,
@@ -29,11 +31,13 @@ from mellow_herald.wire.fleet import (
     TimelineEntry,
 )
 from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.topology import AlarmOut
 
 TIMELINE = 200
 MOST_BEHIND = 100
 MOST_RELEASES = 100
 MOST_TAKEN = 50
+MOST_ALARMS = 20
 
 
 def as_shown(row: Mapping[str, Any], now: datetime) -> dict[str, Any]:
@@ -81,12 +85,19 @@ async def show(context: Context, serial: str) -> DeviceDetail:
         behind = await fleet.list_behind(connection, serial, MOST_BEHIND)
         standby, running = (rows[0][slots].get(APP) or {} for slots in ("standby", "running"))
         held = standby.get("digest") if standby.get("digest") != running.get("digest") else None
+        newest = rows[0]["newest_id"]
+        attempt = None if newest is None else await attempts.find_attempt(connection, newest)
+        away = await topology.cut_off(connection, rows[0]["gateway"])
+        heard = await alarms.list_alarms(connection, serial=serial, limit=MOST_ALARMS)
         failed = None if held is None else await history.why_it_failed(connection, rows[0]["id"], held)
     facts = as_shown(rows[0], now)
     more = {
         "timeline": [TimelineEntry.model_validate(entry) for entry in entries],
         "obstacles": obstacles({**facts, "cloned": facts["cloned_at"] is not None}, now),
         "behind": behind,
+        "cut_off": away,
+        "parts": [] if attempt is None else attempt_as_shown(attempt, now)["parts"],
+        "alarms": [AlarmOut.model_validate(dict(row)) for row in heard],
         "way_back": held is not None and failed is None,
         "standby_failed": failed,
     }
@@ -115,7 +126,7 @@ async def releases_for(context: Context, serial: str) -> DeviceReleases:
                 version=row["version"],
                 line=row["line"],
                 state=row["state"],
-                runs_it=any(one["name"] == APP and one["digest"] == device["digest"] for one in row["components"]),
+                runs_it=_runs(device["running"], row["components"]),
                 could_take=not why,
                 reason=("not-offered" if barred else reason) if why else None,
                 why=why,
@@ -127,6 +138,14 @@ async def releases_for(context: Context, serial: str) -> DeviceReleases:
         for row in history_rows
     ]
     return DeviceReleases(releases=found, history=taken)
+
+
+def _runs(running: Mapping[str, Any], components: Sequence[Any]) -> bool:
+    """Whether a device runs all of a release: of each component one of its images."""
+    wanted: dict[str, set[str]] = {}
+    for one in components:
+        wanted.setdefault(one["name"], set()).add(one["digest"])
+    return all((running.get(name) or {}).get("digest") in digests for name, digests in wanted.items())
 
 
 async def _not_offered(connection: AsyncConnection, row: Mapping[str, Any]) -> tuple[str, str] | None:

@@ -54,7 +54,7 @@ async def start(
     async with context.engine.begin() as connection:
         if (known := await rollouts.find_by_request(connection, request_key)) is not None:
             return known, False
-        prepared = await prepare(connection, document, overtake=overtake, scratch=scratch)
+        prepared = await prepare(connection, document, now, overtake=overtake, scratch=scratch)
         plan = prepared.plan
         drawn = await draw(connection, plan, prepared.target, now)
         if not any(drawn.counts) and alone is not None:

@@ -17,9 +17,10 @@ from mellow_herald.core.needs import Needs
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rings import MOST_STRATA, NONE, Placed, place
 from mellow_herald.core.selector import parse_selector
+from mellow_herald.core.topology import Topology
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.releases.offering import check_offerable
-from mellow_herald.store import releases, rings, rollouts, selections
+from mellow_herald.store import releases, rings, rollouts, selections, topology
 from mellow_herald.store.gate import Lock, share
 from mellow_herald.store.lists import find_list
 from mellow_herald.store.releases import ComponentImage
@@ -143,7 +144,12 @@ def size_of(images: Sequence[Sized]) -> int:
 
 
 async def prepare(
-    connection: AsyncConnection, document: PlanDocument, *, overtake: bool = False, scratch: int | None = None
+    connection: AsyncConnection,
+    document: PlanDocument,
+    now: datetime,
+    *,
+    overtake: bool = False,
+    scratch: int | None = None,
 ) -> Prepared:
     """Looks up what a plan names; raises a problem where there is no such thing, or it may not be offered. ``scratch``
     is the scratch image that is meant instead of a release of that name."""
@@ -165,8 +171,23 @@ async def prepare(
             422, "not-urgent", "Only an urgent plan may overtake another rollout. Set urgent = true if it is."
         )
     rules = rules_of(release, images, plan)
-    target = Target(parse_selector(text), overtaking(rules) if overtake else rules)
+    several = any(image["name"] != APP for image in images)
+    target = Target(parse_selector(text), overtaking(rules) if overtake else rules, several)
+    await _refuse_circles(connection, target, now)
     return Prepared(document, plan, text, target, release, images)
+
+
+async def _refuse_circles(connection: AsyncConnection, target: Target, now: datetime) -> None:
+    """Gateways that are behind each other would wait for each other for ever."""
+    for circle in Topology(await topology.gateways_behind_gateways(connection)).circles():
+        if await topology.targeted(connection, circle, target.where, now):
+            way = " → ".join([*circle, circle[0]])
+            raise ProblemError(
+                422,
+                "gateways-in-a-circle",
+                f"These gateways are behind each other: {way}. Say which one has none before it: "
+                f'herald device gateway {circle[0]} "".',
+            )
 
 
 async def resolve_target(connection: AsyncConnection, text: str) -> str:

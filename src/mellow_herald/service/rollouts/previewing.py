@@ -54,7 +54,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
     """What the plan would do now: rings, who is passed over, bytes, both bounds of harm, expected times."""
     now = context.clock.now()
     async with context.previews, context.engine.connect() as connection:
-        prepared = await prepare(connection, document, overtake=overtake)
+        prepared = await prepare(connection, document, now, overtake=overtake)
         # What does not need the other's result goes side by side: of a million devices each of these takes a while.
         drawn, shares = await asyncio.gather(
             draw(connection, prepared.plan, prepared.target, now), _shares(context, prepared, now)
@@ -113,7 +113,7 @@ async def export(context: Context, document: PlanDocument, *, overtake: bool = F
     """Every device that a ring would have, ring by ring, and every one that would be passed over, with the reason."""
     now = context.clock.now()
     async with context.engine.connect() as connection:
-        prepared = await prepare(connection, document, overtake=overtake)
+        prepared = await prepare(connection, document, now, overtake=overtake)
         drawn = await draw(connection, prepared.plan, prepared.target, now)
         for position, one in enumerate(drawn.placed):
             for at in range(0, len(one.ids), EXPORT_SLICE):

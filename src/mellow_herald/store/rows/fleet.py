@@ -60,6 +60,7 @@ class StoredDevice(TypedDict):
     floor: int | None
     updater: int | None
     settings_digest: str | None
+    parts: str | None
     enrolled_at: datetime
     changed_at: datetime
     rescued_at: datetime | None

@@ -3,6 +3,7 @@
 from mellow_herald.store.tables.base import Base, gate_numbers
 from mellow_herald.store.tables.feed import ClockRow, Delivery, JournalRow, Outbox, Webhook
 from mellow_herald.store.tables.fleet import (
+    AlarmRow,
     CodeSlice,
     ConditionDay,
     Device,
@@ -36,6 +37,7 @@ from mellow_herald.store.tables.rollouts import (
 )
 
 __all__ = [
+    "AlarmRow",
     "AttemptEvent",
     "AttemptRow",
     "Base",

@@ -51,7 +51,8 @@ class Device(Base):
     """A device: who it is and what it runs. Wide and rarely written; what changes often is in ``pulse``.
 
     ``version_keys`` has the version key of every component it runs, in hex: what selectors compare. ``arriving`` stands
-    from its admission, or its return after a long absence, until the baseline was seen to. ``on_bench``: marked as one
+    from its admission, or its return after a long absence, until the baseline was seen to. ``parts`` are the components
+    it has, each between commas, None where it did not tell. ``on_bench``: marked as one
     that local builds are tried on.
     """
 
@@ -81,6 +82,7 @@ class Device(Base):
     floor: Mapped[int | None]
     updater: Mapped[int | None] = mapped_column(Integer)
     settings_digest: Mapped[str | None]
+    parts: Mapped[str | None]
     enrolled_at: Mapped[datetime]
     changed_at: Mapped[datetime]
     rescued_at: Mapped[datetime | None]
@@ -169,6 +171,26 @@ class DeviceEvent(Base):
     __table_args__ = (
         Index("ix_device_event_device_id_id", "device_id", "id"),
         Index("ix_device_event_what_at", "what", "at"),
+    )
+
+
+class AlarmRow(Base):
+    """Something that a device noticed, ``about`` a serial or a port; ``at`` by its own time, ``heard_at`` ours.
+    ``attempt_id`` is the attempt whose restart explains it."""
+
+    __tablename__ = "alarm"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    device_id: Mapped[int] = mapped_column(ForeignKey("device.id", ondelete="CASCADE"))
+    kind: Mapped[str]
+    about: Mapped[str]
+    at: Mapped[datetime]
+    heard_at: Mapped[datetime]
+    detail: Mapped[str]
+    attempt_id: Mapped[int | None] = mapped_column(ForeignKey("attempt.id"), index=True)
+    __table_args__ = (
+        UniqueConstraint("device_id", "kind", "about", "at"),
+        Index("ix_alarm_about", "about"),
+        Index("ix_alarm_unexplained", "heard_at", postgresql_where=text("attempt_id IS NULL")),
     )
 
 
