@@ -23,6 +23,7 @@ const SILENT: Record<string, unknown> = {
   latecomers: false,
   log: false,
   calendar: { zone: 'UTC', zone_of: 'plan' },
+  order: { switch: 'when-staged', keep_reachable: true },
   device: { battery_at_least: 30, charging: false, not_busy: true },
   owner: { may_postpone: 3, postpone_by: '1d', must_consent: false, message: '', contact: '' },
   pace: {},

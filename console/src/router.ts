@@ -8,6 +8,7 @@ export const router = createRouter({
     { path: '/sign-in', component: () => import('./pages/SignInPage.vue'), meta: { open: true, title: 'Sign in' } },
     { path: '/', component: () => import('./pages/NowPage.vue'), meta: { title: 'Now' } },
     { path: '/fleet', component: () => import('./pages/FleetPage.vue'), meta: { title: 'Fleet' } },
+    { path: '/tree', component: () => import('./pages/TreePage.vue'), meta: { title: 'Gateways' } },
     { path: '/fleet/:serial', component: () => import('./pages/DevicePage.vue'), props: true, meta: { title: 'Device' } },
     { path: '/lineage', component: () => import('./pages/LineagePage.vue'), meta: { title: 'Lineage' } },
     {

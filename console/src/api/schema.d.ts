@@ -3178,6 +3178,25 @@ export interface components {
             devices: number;
         };
         /**
+         * FailedPartOut
+         * @description A component that went bad for a reason of its own, on so many devices of a ring; ``serial``, ``attempt_id`` and
+         *     ``line`` are those of the first.
+         */
+        FailedPartOut: {
+            /** Ring */
+            ring: number;
+            /** Part */
+            part: string;
+            /** Devices */
+            devices: number;
+            /** Serial */
+            serial: string;
+            /** Attempt Id */
+            attempt_id: number;
+            /** Line */
+            line: string;
+        };
+        /**
          * FailureOut
          * @description A try that went bad: why, and what its device told of it (or, where ``said_by`` is ``service``, what the service
          *     saw): the self-tests, and its log, of which the last few lines where not all were asked for; ``log_lines`` is how
@@ -4178,7 +4197,7 @@ export interface components {
          * PlanOrder
          * @description In which order devices switch: ``when-staged`` each as soon as it may, ``in-window`` only while a window of the
          *     calendar is open, ``all-staged`` nobody before every member of its ring that counts has staged.
-         *     ``keep_reachable``: a gateway only when all devices behind it, in this rollout, are decided.
+         *     ``keep_reachable``: a gateway only when all devices behind it that any rollout brings something to are decided.
          */
         PlanOrder: {
             /** @default when-staged */
@@ -4444,7 +4463,8 @@ export interface components {
         /**
          * ReleaseComponent
          * @description One image of a release, or what it brings to a place (``settings/main``). ``read``: its nameplate stood in the
-         *     bytes, it was not stated by hand; ``base`` is the digest of the settings that it replaces, None for any.
+         *     bytes, it was not stated by hand; ``base`` is the digest of the settings that it replaces, None for any;
+         *     ``failed_on`` on how many devices it went bad for a reason of its own, where one release is shown.
          */
         ReleaseComponent: {
             /** Name */
@@ -4481,6 +4501,11 @@ export interface components {
             after: string[];
             /** Base */
             base?: string | null;
+            /**
+             * Failed On
+             * @default 0
+             */
+            failed_on: number;
             /**
              * Read
              * @default false
@@ -4906,7 +4931,8 @@ export interface components {
          *     None while it goes on; ``halted_why`` says why it was last halted, whatever came of it. ``ever_bad`` counts the
          *     attempts that ever went bad, ``unasked`` those that switched without clearance. ``waiting`` counts what live
          *     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
-         *     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said.
+         *     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said. ``failed_parts`` are the
+         *     components that went bad for a reason of their own, ring by ring.
          */
         RolloutOut: {
             /**
@@ -4978,6 +5004,8 @@ export interface components {
             };
             /** Ever Bad */
             ever_bad: number;
+            /** Failed Parts */
+            failed_parts?: components["schemas"]["FailedPartOut"][];
             /** Unasked */
             unasked: number;
             /** Exposed */

@@ -2,6 +2,7 @@
 import { computed, ref, watch } from 'vue'
 
 import { api, told, type Attempt, type TimelineEntry } from '../api/client'
+import PartsTable from './PartsTable.vue'
 import ReasonDialog from './ReasonDialog.vue'
 import StateMark from './StateMark.vue'
 import TimelineTable from './TimelineTable.vue'
@@ -22,7 +23,9 @@ watch(
     entries.value = await told(api.GET('/api/v1/attempts/{attempt_id}/timeline', { params }))
   },
 )
-const log = computed(() => entries.value.find((entry) => entry.log)?.log ?? '')
+// What a part that failed said itself comes first: that is where to look.
+const telling = computed(() => entries.value.find((entry) => entry.component && entry.reason && entry.log) ?? entries.value.find((entry) => entry.log))
+const log = computed(() => telling.value?.log ?? '')
 const before = computed(() => !!props.attempt && ['queued', 'offered', 'downloading', 'staged'].includes(props.attempt.state))
 const again = computed(() => !!props.attempt && ['failed', 'reverted', 'silent', 'called-off'].includes(props.attempt.state))
 const effect = computed(() =>
@@ -58,22 +61,9 @@ async function act(reason: string) {
         <span v-if="attempt.unasked_at">It switched without clearance {{ moment(attempt.unasked_at) }}. </span>
         <span v-if="attempt.left_out">The rollout goes on without it. </span>
       </p>
-      <v-table v-if="attempt.parts?.length" class="mb-3">
-        <thead>
-          <tr><th scope="col">Component</th><th scope="col">State</th><th scope="col">From</th><th scope="col">To</th><th scope="col">Particulars</th></tr>
-        </thead>
-        <tbody>
-          <tr v-for="part in attempt.parts" :key="part.name">
-            <td>{{ part.name }}</td>
-            <td><StateMark :state="part.state" /></td>
-            <td>{{ part.from_version ?? '–' }}</td>
-            <td>{{ part.changes ? part.to_version : 'runs it already' }}</td>
-            <td class="wrap">{{ [part.reason, part.detail].filter(Boolean).join(': ') }}</td>
-          </tr>
-        </tbody>
-      </v-table>
+      <PartsTable v-if="attempt.parts?.length" :parts="attempt.parts" class="mb-3" />
       <template v-if="log">
-        <h2>The device's log</h2>
+        <h2>{{ telling?.component ? `The log of ${telling.component}` : 'The device\'s log' }}</h2>
         <pre class="mono log mb-3" tabindex="0">{{ log }}</pre>
       </template>
       <TimelineTable :entries="entries" />

@@ -10,7 +10,7 @@ import TargetList from './TargetList.vue'
 const plan = defineModel<PlanDocument>({ required: true })
 defineProps<{ releases: string[] }>()
 
-type Section = 'calendar' | 'device' | 'owner' | 'pace' | 'numbers' | 'brake'
+type Section = 'calendar' | 'order' | 'device' | 'owner' | 'pace' | 'numbers' | 'brake'
 function set(values: Partial<PlanDocument>) {
   plan.value = { ...plan.value, ...values }
 }
@@ -96,6 +96,21 @@ const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun']
         />
         <v-text-field :model-value="plan.device?.links?.join(' ')" label="Links (empty: any)" placeholder="wifi ethernet" hide-details @update:model-value="(text) => put('device', { links: text.split(/[\s,]+/).filter(Boolean) })" />
         <v-select :model-value="plan.switch ?? 'when-staged'" :items="['when-staged', 'at-restart']" label="Switches" hide-details @update:model-value="(value) => set({ switch: value })" />
+        <v-select
+          :model-value="plan.order?.switch ?? 'when-staged'"
+          :items="['when-staged', 'in-window', 'all-staged']"
+          label="Order: switches"
+          hide-details
+          title="all-staged: nobody switches before every member of its ring has staged"
+          @update:model-value="(value) => put('order', { switch: value })"
+        />
+        <v-checkbox
+          :model-value="plan.order?.keep_reachable ?? true"
+          label="gateways after those behind them"
+          density="compact"
+          hide-details
+          @update:model-value="(value) => put('order', { keep_reachable: value })"
+        />
       </div>
       <div class="row">
         <v-checkbox :model-value="plan.device?.charging ?? false" label="only while it charges" density="compact" hide-details @update:model-value="(charging) => put('device', { charging })" />

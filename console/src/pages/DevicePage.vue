@@ -2,12 +2,14 @@
 import { computed, ref } from 'vue'
 
 import { api, told, type DeviceDetail } from '../api/client'
+import AlarmLines from '../components/AlarmLines.vue'
 import BenchHere from '../components/BenchHere.vue'
 import BothEnds from '../components/BothEnds.vue'
 import DeviceActions from '../components/DeviceActions.vue'
 import DeviceReleases from '../components/DeviceReleases.vue'
 import DeviceWords from '../components/DeviceWords.vue'
 import InstallHere from '../components/InstallHere.vue'
+import PartsTable from '../components/PartsTable.vue'
 import SwapSlots from '../components/SwapSlots.vue'
 import PinHere from '../components/PinHere.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
@@ -49,6 +51,11 @@ const RUNS: Record<string, string> = {
   recovery: 'It runs its recovery image: nothing else on it may run. A release brought to it takes it out of there.',
   unreadable: 'It cannot read what it runs.',
 }
+function place(name: string, slot?: string): string {
+  if (slot === 'recovery') return 'recovery image'
+  if (slot === 'broken') return 'in pieces: needs a stream or a cable'
+  return name.includes('/') ? `copy ${slot}` : `slot ${slot}`
+}
 const marks = computed(() => [
   ...(device.value?.cloned_at ? [`Two devices use its token, noticed ${moment(device.value.cloned_at)}. What the older history says is not taken.`] : []),
   ...(device.value?.rescued_at ? [`It came back rescued, noticed ${moment(device.value.rescued_at)}.`] : []),
@@ -89,7 +96,7 @@ async function settle(reason: string) {
             <div v-if="parts.length > 1" class="quiet mb-1">{{ part.name }}</div>
             <div class="slots">
               <div v-for="slot in part.slots" :key="`${slot.slot}${slot.runs}`" class="slot" :class="{ runs: slot.runs }">
-                <div class="quiet">{{ slot.slot === 'recovery' ? 'recovery image' : `slot ${slot.slot}` }} · {{ slot.runs ? 'running' : 'standby' }}</div>
+                <div class="quiet">{{ place(part.name, slot.slot) }} · {{ part.name.includes('/') ? (slot.runs ? 'in use' : 'kept beside') : slot.runs ? 'running' : 'standby' }}</div>
                 <div class="number">{{ slot.version ?? (slot.digest ? 'no version' : 'empty') }}</div>
                 <div class="mono quiet">{{ slot.digest?.slice(0, 24) }}{{ slot.digest ? '…' : '' }}</div>
                 <div v-if="slot.digest" class="quiet">floor number {{ slot.floor }}</div>
@@ -109,7 +116,11 @@ async function settle(reason: string) {
           <h2>What it says of itself</h2>
           <dl class="facts">
             <dt>Presence</dt>
-            <dd>{{ device.presence }}, heard {{ device.seen_at ? ago(Date.parse(device.seen_at), clock.now.getTime()) : 'never' }}</dd>
+            <dd v-if="device.cut_off" data-testid="cut-off">
+              cut off by <router-link :to="`/fleet/${device.cut_off.by}`">{{ device.cut_off.by }}</router-link>, which restarts;
+              {{ device.cut_off.expected_back ? `expected back ${device.cut_off.expected_back.slice(11, 19)}` : 'when it is back is not known' }}
+            </dd>
+            <dd v-else>{{ device.presence }}, heard {{ device.seen_at ? ago(Date.parse(device.seen_at), clock.now.getTime()) : 'never' }}</dd>
             <dt>Update</dt>
             <dd>
               <template v-if="device.obstacles?.length">cannot be updated: {{ device.obstacles.join('; ') }}</template>
@@ -121,7 +132,7 @@ async function settle(reason: string) {
             </template>
             <template v-if="device.gateway">
               <dt>Gateway</dt>
-              <dd><router-link :to="`/fleet/${device.gateway}`">{{ device.gateway }}</router-link></dd>
+              <dd><router-link :to="`/fleet/${device.gateway}`">{{ device.gateway }}</router-link> · <router-link to="/tree">tree</router-link></dd>
             </template>
             <template v-if="device.behind?.length">
               <dt>Behind it</dt>
@@ -148,6 +159,14 @@ async function settle(reason: string) {
           </dl>
         </v-card>
       </div>
+      <template v-if="device.parts?.length">
+        <h2>Parts in its newest attempt</h2>
+        <v-card class="mb-5"><PartsTable :parts="device.parts" /></v-card>
+      </template>
+      <template v-if="device.alarms?.length">
+        <h2>Alarms, newest first</h2>
+        <v-card class="panel mb-5"><AlarmLines :alarms="device.alarms" /></v-card>
+      </template>
       <h2>Releases of its board</h2>
       <v-card class="panel mb-5"><DeviceReleases :id="device.id" :serial="device.serial" /></v-card>
       <h2>Both ends</h2>

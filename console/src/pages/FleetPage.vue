@@ -132,6 +132,7 @@ watch(
       <h1>Fleet</h1>
       <span v-if="total !== null" class="quiet">{{ devices.length }} of {{ total }} devices</span>
       <span class="push row">
+        <v-btn size="small" to="/tree">Gateways</v-btn>
         <v-btn size="small" @click="over = !over">{{ over ? 'hide' : 'show' }} versions over time</v-btn>
         <v-menu :close-on-content-click="false">
           <template #activator="{ props: menu }"><v-btn size="small" v-bind="menu">columns …</v-btn></template>

@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 
 import { api, told, type FeedEvent, type Overview, type Schemas } from '../api/client'
+import AlarmLines from '../components/AlarmLines.vue'
 import EmptyState from '../components/EmptyState.vue'
 import PresenceRiver from '../components/PresenceRiver.vue'
 import RolloutCard from '../components/RolloutCard.vue'
@@ -84,6 +85,15 @@ function word(event: FeedEvent): string {
           </ul>
           <p v-if="visits" class="mt-2"><a href="/api/v1/visits.csv" download>The visit list by site (CSV)</a></p>
         </v-card>
+        <template v-if="overview.alarms?.length">
+          <h2>Alarms that nothing explains</h2>
+          <v-card class="panel mb-4" data-testid="alarms">
+            <AlarmLines :alarms="overview.alarms" />
+            <p v-if="(overview.alarms_unexplained ?? 0) > overview.alarms.length" class="quiet">
+              {{ overview.alarms_unexplained }} in the last day; <router-link to="/tree">all of them</router-link>
+            </p>
+          </v-card>
+        </template>
         <h2>Moving</h2>
         <div class="columns">
           <RolloutCard v-for="rollout in overview.moving" :key="rollout.id" :rollout="rollout" />

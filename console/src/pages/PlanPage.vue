@@ -6,6 +6,7 @@ import { api, told, type Schemas } from '../api/client'
 import EmptyState from '../components/EmptyState.vue'
 import PlanForm from '../components/PlanForm.vue'
 import PlanPreview from '../components/PlanPreview.vue'
+import PlanSteps from '../components/PlanSteps.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
 import { emptyPlan, fromToml, toToml, type PlanDocument, type Sent } from '../plan'
 
@@ -138,7 +139,10 @@ function download() {
         </EmptyState>
         <p v-else-if="!preview && asking" class="quiet">Counting devices…</p>
         <p v-else-if="!preview && !failure" class="quiet">Choose a release and say whom it is for: the numbers appear here.</p>
-        <div v-if="preview" :class="{ stale: !!failure || asking }"><PlanPreview :preview="preview" /></div>
+        <div v-if="preview" :class="{ stale: !!failure || asking }">
+          <PlanPreview :preview="preview" />
+          <PlanSteps v-if="!failure" class="mt-3" :plan="plan as Sent" />
+        </div>
       </v-card>
     </div>
     <ReasonDialog :word="starting" :title="`Start ${plan.name}`" :needs-reason="false" :act="start" @leave="starting = null">

@@ -114,7 +114,7 @@ function place(component: Release['components'][number]): string {
               <td class="mono">{{ component.build_id || '–' }}</td>
               <td>{{ built(component.build_time ?? 0) }}</td>
               <td class="mono">{{ component.address === null || component.address === undefined ? '–' : `0x${component.address.toString(16)}` }}</td>
-              <td class="mono wrap">{{ component.digest }}</td>
+              <td class="mono wrap">{{ component.digest }}<span v-if="component.failed_on" class="failed"> failed on {{ component.failed_on }} {{ component.failed_on === 1 ? 'device' : 'devices' }}</span></td>
             </tr>
           </tbody>
         </v-table>

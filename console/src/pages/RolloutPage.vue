@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 
 import { api, told, type Attempt, type Rollout, type Schemas } from '../api/client'
 import ActOnRollout from '../components/ActOnRollout.vue'
+import AlarmLines from '../components/AlarmLines.vue'
 import AttemptDialog from '../components/AttemptDialog.vue'
 import BrakePanel from '../components/BrakePanel.vue'
 import ChoiceList from '../components/ChoiceList.vue'
@@ -36,6 +37,7 @@ const everBad = ref(false)
 const course = ref<Schemas['CoursePoint'][]>([])
 const looked = ref<Attempt | null>(null)
 const brakes = ref<Schemas['BrakesOut'] | null>(null)
+const alarms = ref<Schemas['AlarmOut'][]>([])
 const actions = ref<InstanceType<typeof ActOnRollout> | null>(null)
 
 const { failure, reload } = useLoading(async () => {
@@ -71,6 +73,7 @@ const { reload: reloadCourse } = useLoading(async () => {
 reloadOn((event) => event.rollout_id === props.id, reloadCourse, 5000)
 const { reload: reloadBrakes } = useLoading(async () => {
   brakes.value = await told(api.GET('/api/v1/rollouts/{rollout_id}/brake', { params: { path: { rollout_id: props.id } } }))
+  alarms.value = await told(api.GET('/api/v1/alarms', { params: { query: { rollout: props.id, limit: 20 } } }))
 })
 reloadOn((event) => event.rollout_id === props.id, reloadBrakes, 3000)
 watch([filter, ring, reason, waitingFor, everBad], reload)
@@ -88,6 +91,12 @@ const present = computed(() => STATES.filter((state) => counts.value[state]))
 function lookAt(what: 'failures' | 'suspects') {
   if (what === 'failures') everBad.value = true
   document.getElementById(what === 'failures' ? 'attempts' : 'suspects')?.scrollIntoView({ behavior: 'smooth' })
+}
+/** One step to the log of the part that failed first. */
+async function lookAtPart(failed: Schemas['FailedPartOut']) {
+  const query = { where: `serial = "${failed.serial}"`, limit: 1 }
+  const page = await told(api.GET('/api/v1/rollouts/{rollout_id}/attempts', { params: { path: { rollout_id: props.id }, query } }))
+  looked.value = page.items[0] ?? null
 }
 function until(at: string): string {
   const left = Date.parse(at) - clock.now.getTime()
@@ -199,6 +208,17 @@ function pick(wanted: string) {
             <span class="number bad">{{ count }}</span><span>{{ why }}</span>
             <span v-if="(rollout.reasons[why] ?? 0) < count" class="quiet">{{ rollout.reasons[why] ?? 0 }} still</span>
           </button>
+          <template v-if="rollout.failed_parts?.length">
+            <h2 class="latest-title">Parts that failed</h2>
+            <button v-for="one in rollout.failed_parts" :key="`${one.ring} ${one.part}`" type="button" class="wrong mb-1" :data-testid="`failed-${one.part}`" @click="lookAtPart(one)">
+              <span class="bad">{{ one.part }}</span> on {{ one.devices }} {{ one.devices === 1 ? 'device' : 'devices' }} of ring {{ rollout.rings[one.ring]?.name }}
+              <span class="quiet">{{ one.serial }}: {{ one.line }}</span>
+            </button>
+          </template>
+          <template v-if="alarms.length">
+            <h2 class="latest-title">Alarms it explains</h2>
+            <AlarmLines :alarms="alarms" />
+          </template>
           <h2 class="latest-title">Latest</h2>
           <p v-if="!latest.length" class="quiet">Nothing so far.</p>
           <div v-for="event in latest" :key="event.id" class="row latest">

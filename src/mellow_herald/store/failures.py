@@ -1,17 +1,18 @@
 """The tries of a rollout that went bad, each with what its device said."""
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any, TypedDict
 
 from sqlalchemy import case, func, select
-from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.dialects.postgresql import aggregate_order_by, distinct_on
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import BAD
 from mellow_herald.core.selector import Node
 from mellow_herald.store.database import fetch_all
 from mellow_herald.store.selector_sql import compile_selector
-from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device
+from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, Rollout
 
 
 class FailedTry(TypedDict):
@@ -35,6 +36,87 @@ class FailedTry(TypedDict):
     tests: list[dict[str, Any]]
     log: str
     left_out: bool
+
+
+class FailedPart(TypedDict):
+    """A component that went bad for a reason of its own: on how many devices of a ring, and the first of them with what
+    it said first."""
+
+    rollout_id: int
+    ring: int
+    part: str
+    devices: int
+    serial: str
+    attempt_id: int
+    line: str
+
+
+async def failed_parts(connection: AsyncConnection, rollout_ids: Sequence[int]) -> list[FailedPart]:
+    """Which components went bad in these rollouts, ring by ring, those on most devices first. Once is for ever: a later
+    try does not take it back."""
+    told = (
+        select(
+            AttemptRow.rollout_id,
+            AttemptRow.ring,
+            AttemptEvent.component.label("part"),
+            AttemptRow.id.label("attempt_id"),
+            Device.serial,
+            func.coalesce(func.nullif(AttemptEvent.detail, ""), AttemptEvent.reason).label("line"),
+            AttemptEvent.id.label("event_id"),
+        )
+        .join(AttemptRow, AttemptRow.id == AttemptEvent.attempt_id)
+        .join(Device, Device.id == AttemptRow.device_id)
+        .where(
+            AttemptRow.rollout_id.in_(rollout_ids),
+            AttemptRow.first_bad_at.is_not(None),
+            AttemptEvent.component.is_not(None),
+            AttemptEvent.reason.is_not(None),
+        )
+        .subquery()
+    )
+    first = func.array_agg(aggregate_order_by(told.c.event_id, told.c.event_id))[1].label("event_id")
+    counts = (
+        select(
+            told.c.rollout_id,
+            told.c.ring,
+            told.c.part,
+            func.count(told.c.attempt_id.distinct()).label("devices"),
+            first,
+        )
+        .group_by(told.c.rollout_id, told.c.ring, told.c.part)
+        .subquery()
+    )
+    statement = (
+        select(
+            counts.c.rollout_id,
+            counts.c.ring,
+            counts.c.part,
+            counts.c.devices,
+            told.c.serial,
+            told.c.attempt_id,
+            told.c.line,
+        )
+        .join(told, told.c.event_id == counts.c.event_id)
+        .order_by(counts.c.devices.desc(), counts.c.ring, counts.c.part)
+    )
+    return await fetch_all(connection, statement, FailedPart) if rollout_ids else []
+
+
+async def failed_images(connection: AsyncConnection, release_id: int) -> dict[str, int]:
+    """On how many devices each component of a release went bad for a reason of its own, in all its rollouts."""
+    statement = (
+        select(AttemptEvent.component, func.count(AttemptEvent.attempt_id.distinct()).label("devices"))
+        .join(AttemptRow, AttemptRow.id == AttemptEvent.attempt_id)
+        .join(Rollout, Rollout.id == AttemptRow.rollout_id)
+        .where(
+            Rollout.release_id == release_id,
+            AttemptRow.first_bad_at.is_not(None),
+            AttemptEvent.component.is_not(None),
+            AttemptEvent.reason.is_not(None),
+        )
+        .group_by(AttemptEvent.component)
+    )
+    return {row.component: row.devices for row in await connection.execute(statement)}
 
 
 async def failed_tries(

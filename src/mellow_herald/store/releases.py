@@ -4,7 +4,7 @@ from collections.abc import Collection
 from datetime import datetime
 from typing import Any, TypedDict, cast
 
-from sqlalchemy import ColumnElement, Select, and_, delete, exists, func, or_, select, update
+from sqlalchemy import ColumnElement, Select, and_, case, delete, exists, func, or_, select, update
 from sqlalchemy.dialects.postgresql import aggregate_order_by, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -216,6 +216,22 @@ def _shown() -> Select[Any]:
             .correlate(Release, Device)
         )
     )
+    # Whoever has anything of a release without firmware for `app` runs it.
+    placed = (
+        select(func.count())
+        .select_from(Device)
+        .where(
+            Device.board == Release.board,
+            Device.line == Release.line,
+            exists()
+            .where(
+                ReleaseImage.release_id == Release.id,
+                Device.running[ReleaseImage.component]["digest"].astext == ReleaseImage.digest,
+            )
+            .correlate(Release, Device),
+        )
+    )
+    has_app = exists().where(ReleaseImage.release_id == Release.id, ReleaseImage.component == "app")
     coming = (
         select(func.count())
         .select_from(AttemptRow)
@@ -227,7 +243,7 @@ def _shown() -> Select[Any]:
     return select(
         Release.__table__,
         _components(),
-        running.scalar_subquery().label("running"),
+        case((has_app, running.scalar_subquery()), else_=placed.scalar_subquery()).label("running"),
         differing.scalar_subquery().label("version_differs"),
         coming.label("on_the_way"),
         exists().where(Baseline.release_id == Release.id).label("baseline"),

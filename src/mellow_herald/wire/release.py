@@ -24,7 +24,8 @@ class ReleaseState(StrEnum):
 
 class ReleaseComponent(Shown):
     """One image of a release, or what it brings to a place (``settings/main``). ``read``: its nameplate stood in the
-    bytes, it was not stated by hand; ``base`` is the digest of the settings that it replaces, None for any."""
+    bytes, it was not stated by hand; ``base`` is the digest of the settings that it replaces, None for any;
+    ``failed_on`` on how many devices it went bad for a reason of its own, where one release is shown."""
 
     name: str
     version: str
@@ -37,6 +38,7 @@ class ReleaseComponent(Shown):
     address: int | None = None
     after: list[str] = []
     base: str | None = None
+    failed_on: int = 0
     read: bool = False
 
 

@@ -50,6 +50,18 @@ class ChoiceOut(Shown):
     devices: int | None
 
 
+class FailedPartOut(Shown):
+    """A component that went bad for a reason of its own, on so many devices of a ring; ``serial``, ``attempt_id`` and
+    ``line`` are those of the first."""
+
+    ring: int
+    part: str
+    devices: int
+    serial: str
+    attempt_id: int
+    line: str
+
+
 class RolloutOut(Shown):
     """A rollout as it stands at ``now`` (service time). ``kind`` is ``forward``, ``rollback`` (of the rollout
     ``rolls_back``) or ``swap``; ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1;
@@ -60,7 +72,8 @@ class RolloutOut(Shown):
     None while it goes on; ``halted_why`` says why it was last halted, whatever came of it. ``ever_bad`` counts the
     attempts that ever went bad, ``unasked`` those that switched without clearance. ``waiting`` counts what live
     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
-    ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said."""
+    ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said. ``failed_parts`` are the
+    components that went bad for a reason of their own, ring by ring."""
 
     now: Time
     id: int
@@ -90,6 +103,7 @@ class RolloutOut(Shown):
     reasons: dict[str, int]
     harm: dict[str, int]
     ever_bad: int
+    failed_parts: list[FailedPartOut] = Field(default_factory=list)
     unasked: int
     exposed: int
     at_risk: int

@@ -22,6 +22,7 @@ from mellow_herald.service.releases.offering import release_name
 from mellow_herald.service.releases.publishing import Wishes, foresee_envelope, receive
 from mellow_herald.service.rollouts.life import halt_within
 from mellow_herald.store import keys, releases
+from mellow_herald.store.failures import failed_images
 from mellow_herald.store.releases import ShownRelease
 from mellow_herald.wire.check import CheckAsk, CheckOut
 from mellow_herald.wire.model import Labels, Page
@@ -79,8 +80,11 @@ def shown(row: ShownRelease, **more: Any) -> ReleaseOut:
 async def _show(context: Context, release_id: int, response: Response | None = None, **more: Any) -> ReleaseOut:
     async with context.engine.connect() as connection:
         rows = await releases.list_releases(connection, release_id=release_id)
+        failed = await failed_images(connection, release_id)
     if not rows:
         raise ProblemError(404, "not-found", f"There is no release {release_id}. See `herald release list`.")
+    for one in rows[0]["components"]:
+        one["failed_on"] = failed.get(one["name"], 0)  # type: ignore[typeddict-unknown-key]
     if response is not None:
         response.headers["etag"] = f'"{rows[0]["revision"]}"'
     return shown(rows[0], **more)

@@ -20,6 +20,7 @@ from mellow_herald.service.rollouts.planning import needs_of, plan_of, size_of
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.store import progress, rollouts
 from mellow_herald.store.attempts import ShownAttempt
+from mellow_herald.store.failures import failed_parts
 from mellow_herald.store.rollouts import AttemptCount, RolloutOfRelease
 from mellow_herald.store.rows import StoredRing
 from mellow_herald.wire.plan import PlanDocument
@@ -38,6 +39,7 @@ async def assemble(connection: AsyncConnection, rows: Sequence[RolloutOfRelease]
     rings = await rollouts.list_rings(connection, ids)
     counts = await rollouts.count_attempts(connection, ids)
     passed = await rollouts.count_passed_over(connection, ids)
+    failed = await failed_parts(connection, ids)
     backs, harm = await rollouts.rollbacks_of(connection, ids), await rollouts.count_harm(connection, ids)
     views = {
         row["id"]: await _look(connection, row, rings[row["id"]], now) for row in rows if row["state"] not in ENDED
@@ -45,7 +47,11 @@ async def assemble(connection: AsyncConnection, rows: Sequence[RolloutOfRelease]
     return [
         _rollout(
             row,
-            {"rolled_back_by": backs.get(row["id"], []), "harm": harm.get(row["id"], {})},
+            {
+                "rolled_back_by": backs.get(row["id"], []),
+                "harm": harm.get(row["id"], {}),
+                "failed_parts": [one for one in failed if one["rollout_id"] == row["id"]],
+            },
             rings[row["id"]],
             Tally([count for count in counts if count["rollout_id"] == row["id"]]),
             {one["reason"]: one["devices"] for one in passed if one["rollout_id"] == row["id"]},
