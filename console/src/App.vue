@@ -31,6 +31,7 @@ watch(
 )
 
 function here(to: string): boolean {
+  if (to === '/fleet' && route.path === '/tree') return true
   return to === '/' ? route.path === '/' : route.path.startsWith(to)
 }
 

@@ -105,9 +105,9 @@ def chip(layout: Layout = LAYOUT, recovery: bytes = b"") -> Hardware:
 class RunningTime(ServiceTime):
     """Service time that needs no service to be told."""
 
-    def __init__(self, scale: float = 2000.0) -> None:
+    def __init__(self, scale: float = 2000.0, at: datetime = datetime(2026, 6, 1, 12, tzinfo=UTC)) -> None:
         super().__init__()
-        self.scale, self._said, self._heard_at = scale, datetime(2026, 6, 1, 12, tzinfo=UTC), time.monotonic()
+        self.scale, self._said, self._heard_at = scale, at, time.monotonic()
 
 
 def making(**more: Any) -> Making:
@@ -128,6 +128,8 @@ async def live(
     *,
     made: Making | None = None,
     during: Callable[[SimDevice], Awaitable[None]] | None = None,
+    time_: ServiceTime | None = None,
+    tls_port: int | None = None,
     **spec: Any,
 ) -> SimDevice:
     """Lets a device live until its attempt is over, or until ``during`` is."""
@@ -135,9 +137,10 @@ async def live(
     device = SimDevice(
         DeviceSpec.model_validate(values),
         hardware or chip(),
-        uplink,
-        RunningTime(),
-        made or making(),  # type: ignore[arg-type]
+        uplink,  # type: ignore[arg-type]
+        time_ or RunningTime(),
+        made or making(),
+        tls_port=lambda: tls_port,
     )
     task = asyncio.create_task(device.run())
     try:

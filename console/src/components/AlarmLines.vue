@@ -21,6 +21,7 @@ defineProps<{ alarms: Schemas['AlarmOut'][] }>()
 
 <style scoped>
 .alarms {
+  margin: 0;
   padding: 0;
   list-style: none;
 }

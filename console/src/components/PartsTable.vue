@@ -29,7 +29,7 @@ defineProps<{ parts: Schemas['PartOut'][] }>()
         <td class="mono quiet">{{ part.digest?.slice(0, 10) ?? '–' }}</td>
         <td class="wrap">
           <strong v-if="part.reason" class="bad">{{ part.reason }}</strong>
-          <template v-if="part.detail"> {{ part.detail }}</template>
+          <template v-if="part.detail">{{ part.reason ? ': ' : '' }}{{ part.detail }}</template>
           <span v-if="!part.reason && part.state === 'reverted'" class="quiet">went back with it</span>
         </td>
       </tr>

@@ -17,6 +17,7 @@ const alarms = ref<Schemas['AlarmOut'][]>([])
 const clock = useClock()
 const { failure, reload } = useLoading(async () => {
   tree.value = await told(api.GET('/api/v1/topology'))
+  clock.learn(tree.value.now, clock.scale)
   alarms.value = await told(api.GET('/api/v1/alarms', { params: { query: { limit: 30 } } }))
 })
 reloadOn((event) => event.kind === 'attempt' || event.kind === 'device', reload, 600)
@@ -92,6 +93,7 @@ function heard(node: Node): string {
   gap: 22px;
 }
 .nodes {
+  margin: 0;
   padding: 0;
   list-style: none;
 }

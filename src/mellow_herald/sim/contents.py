@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 
 from mellow_herald.core.board import BROKEN
+from mellow_herald.core.component import Kind, kind_of
 from mellow_herald.sim.bootloader import APP, Slot, SlotNote
 from mellow_herald.sim.hardware import Hardware
 from mellow_herald.sim.standing import Standing
@@ -17,7 +18,7 @@ def running_content(hardware: Hardware, standing: Standing) -> dict[str, Content
         version, digest = firmware.version or None, firmware.digest
         return {APP: Content(version=version, digest=digest, slot="recovery", floor=record.floor)}
     notes = {name: (slot, record.note(name, slot)) for name, slot in boot.slots.items()}
-    found = {name: _content(slot, note) for name, (slot, note) in notes.items() if note is not None}
+    found = {name: _content(hardware, name, slot, note) for name, (slot, note) in notes.items() if note is not None}
     for name in standing.broken & found.keys():
         size = hardware.layout.parts[name].size
         found[name] = Content(digest=hardware.controller_digest(name, size), slot=BROKEN)
@@ -34,7 +35,7 @@ def standby_content(hardware: Hardware, standing: Standing) -> dict[str, Content
         slot = standby(hardware, name, boot)
         note = hardware.record.note(name, slot)
         if note is not None and (valid is None or (name, slot) in valid):
-            content[name] = _content(slot, note)
+            content[name] = _content(hardware, name, slot, note)
     return content
 
 
@@ -43,5 +44,7 @@ def digests(contents: Mapping[str, Content]) -> dict[str, str]:
     return {name: content.digest for name, content in contents.items()}
 
 
-def _content(slot: Slot, note: SlotNote) -> Content:
-    return Content(version=note.version or None, digest=note.digest, slot=slot.value, floor=note.floor)
+def _content(hardware: Hardware, name: str, slot: Slot, note: SlotNote) -> Content:
+    # What has a place has no floor number of its own: it may always come back.
+    floor = note.floor if kind_of(name) is Kind.FIRMWARE else hardware.record.floor
+    return Content(version=note.version or None, digest=note.digest, slot=slot.value, floor=floor)

@@ -81,7 +81,7 @@ class SimDevice:
         self._trial = Trial(spec, hardware, self._talk, time_, making, self._standing, self._any_answer, self._connects)
         self._tls_port = tls_port
         self._alarms: list[dict[str, Any]] = []
-        self._battery_told, self._reached = False, False
+        self._battery_told, self._reached, self._up = False, False, True
         self._started = time_.monotonic()
         self._life: asyncio.Task[None] | None = None
         self._jolt: Cause | None = None
@@ -99,7 +99,7 @@ class SimDevice:
     @property
     def on_line(self) -> bool:
         """Whether the device is up and its own link stands; what is behind it as a gateway depends on that."""
-        return self.lamp not in ("dark", "needs help") and self._link_stands()
+        return self._up and self.lamp not in ("dark", "needs help") and self._link_stands()
 
     async def run(self) -> None:
         """The device's life, from one restart to the next."""
@@ -111,14 +111,14 @@ class SimDevice:
             try:
                 await self._life
             except Restart as restart:
-                cause = restart.cause
+                cause, self._up = restart.cause, False
                 self.lamp = "updating" if cause is Cause.ORDER else self.lamp
                 # A boot loader that sees reset after reset waits longer and longer.
                 await self._time.sleep(
                     self.spec.restart.total_seconds() * 2 ** min(6, self.hardware.record.early_resets)
                 )
             except PowerLost:
-                cause, self.lamp = Cause.POWER, "dark"
+                cause, self.lamp, self._up = Cause.POWER, "dark", False
                 await self._time.sleep(POWER_BACK_S)
             except asyncio.CancelledError:
                 if self._jolt is None:
@@ -186,11 +186,13 @@ class SimDevice:
             await self._time.sleep(FOREVER)
         firmware = self._read_firmware(boot.slot)
         self._standing.starts(boot, firmware)
+        self._up = True
         where = slot_words(RECOVERY if boot.recovery else boot.slot)
         self._talk.log(f"running {firmware.version or 'an unnamed image'} from {where}, cause {cause.value}")
         await self._suffer_at_boot()
         await self._enrol()
         seconds, ends = self._limit()
+        watching = asyncio.create_task(self._watch_gateway()) if self.spec.gateway else None
         try:
             async with asyncio.timeout(None if seconds is None else seconds / self._time.scale):
                 await self._serve()
@@ -198,6 +200,9 @@ class SimDevice:
             if self._uptime() > WELL_AFTER_S:
                 self.hardware.record = note_well(self.hardware.record)
             raise ends from None
+        finally:
+            if watching is not None:
+                watching.cancel()
 
     def _read_firmware(self, slot: Slot | None) -> Firmware:
         image = self.hardware.recovery_image() if slot is None else self.hardware.image(APP, slot)
@@ -279,16 +284,14 @@ class SimDevice:
             if self._uptime() > WELL_AFTER_S and self.hardware.record.early_resets:
                 self.hardware.record = note_well(self.hardware.record)
             held = self._time.monotonic() - asked > self.spec.link.wait_s / 2 > 0
-            await self._rest(0 if held else order.next_checkin_s)
+            await self._time.sleep(0 if held else order.next_checkin_s)
 
-    async def _rest(self, seconds: float) -> None:
-        """Sleeps until the next check-in; who is behind a gateway notices meanwhile when that goes away."""
-        while self.spec.gateway and seconds > LOOK_UP_S:
+    async def _watch_gateway(self) -> None:
+        """Who is behind a gateway notices when that goes away, also while a call of its own is held open."""
+        while self.spec.gateway:
             await self._time.sleep(LOOK_UP_S)
-            seconds -= LOOK_UP_S
-            if not self._carried():
+            if self._reached and not self._carried():
                 self._raise_alarm("upstream-lost", self.spec.gateway, "no answer from the gateway")
-        await self._time.sleep(seconds)
 
     async def _enrol(self) -> None:
         data = self.hardware.data

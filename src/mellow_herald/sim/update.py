@@ -6,6 +6,7 @@ Every step can lose power; what stands then is found again by the notes in the b
 from collections.abc import Mapping, Sequence
 
 from mellow_herald.core.board import slot_words
+from mellow_herald.core.component import Kind, kind_of
 from mellow_herald.core.suit import Component, Manifest, switch_order
 from mellow_herald.sim.bootloader import APP, Boot, Slot, SlotNote, arm
 from mellow_herald.sim.hardware import Hardware
@@ -135,7 +136,8 @@ def way_back(hardware: Hardware, boot: Boot, parts: Sequence[str] | None, to: Ma
         note = record.note(name, standby(hardware, name, boot)) if name in record.parts else None
         if note is None or record.parts[name].in_place or not note.proven or to.get(name, note.digest) != note.digest:
             raise GivenUp("refused-by-device", f"the other slot of {name} holds nothing that once ran here", name)
-        if note.floor < record.floor:
+        # What is kept at a place has no floor number of its own.
+        if kind_of(name) is Kind.FIRMWARE and note.floor < record.floor:
             detail = f"{name} stands at floor number {note.floor}, and the device is at {record.floor}"
             raise GivenUp("refused-by-device", detail, name)
     return names

@@ -20,7 +20,7 @@ RESTARTING = State.INSTALLING.value
 
 
 class NodeRow(TypedDict):
-    """A device as the tree shows it; ``live_*`` are of its live attempt."""
+    """A device as the tree shows it, with its newest attempt."""
 
     serial: str
     board: str
@@ -29,8 +29,9 @@ class NodeRow(TypedDict):
     seen_at: datetime | None
     heard_at: datetime | None
     interval_s: int | None
-    live_state: str | None
-    live_rollout: int | None
+    state: str | None
+    live: bool | None
+    rollout_id: int | None
     parts: dict[str, Any] | None
 
 
@@ -43,6 +44,9 @@ class RestartingGateway(TypedDict):
 
 async def nodes(connection: AsyncConnection, serials: Sequence[str]) -> dict[str, NodeRow]:
     """How these devices stand, by serial."""
+    newest = (
+        select(func.max(AttemptRow.id)).where(AttemptRow.device_id == Device.id).correlate(Device).scalar_subquery()
+    )
     statement = (
         select(
             Device.serial,
@@ -52,12 +56,13 @@ async def nodes(connection: AsyncConnection, serials: Sequence[str]) -> dict[str
             Pulse.seen_at,
             HEARD_AT.label("heard_at"),
             Pulse.interval_s,
-            AttemptRow.state.label("live_state"),
-            AttemptRow.rollout_id.label("live_rollout"),
+            AttemptRow.state,
+            AttemptRow.live,
+            AttemptRow.rollout_id,
             AttemptRow.parts,
         )
         .outerjoin(Pulse, Pulse.device_id == Device.id)
-        .outerjoin(AttemptRow, and_(AttemptRow.device_id == Device.id, AttemptRow.live))
+        .outerjoin(AttemptRow, AttemptRow.id == newest)
         .where(Device.serial == any_(literal(list(serials), ARRAY(Text))))
     )
     return {row["serial"]: row for row in await fetch_all(connection, statement, NodeRow)}

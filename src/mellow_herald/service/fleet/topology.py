@@ -5,6 +5,7 @@ from statistics import median
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.attempt import BAD
 from mellow_herald.core.parts import failed_parts
 from mellow_herald.core.presence import presence
 from mellow_herald.core.topology import Topology
@@ -42,10 +43,12 @@ async def show(context: Context, behind: str | None, limit: int) -> TopologyOut:
         if row is not None:
             interval = timedelta(seconds=row["interval_s"] or 1)
             failed = failed_parts(row["parts"] or {})
+            # What went well is no news once it is over.
+            tells = row["live"] or row["state"] in BAD
             more = {
                 "presence": presence(row["heard_at"], interval, now).value,
-                "state": row["live_state"],
-                "rollout_id": row["live_rollout"],
+                "state": row["state"] if tells else None,
+                "rollout_id": row["rollout_id"] if tells else None,
                 "failed_part": failed[0] if failed else None,
                 **{name: row[name] for name in ("board", "line", "version", "seen_at")},
             }
