@@ -53,8 +53,8 @@ def test_what_a_check_in_shows_of_the_parts() -> None:
 
 
 def test_an_alarm_is_explained_by_the_restart_that_it_is_about() -> None:
-    update = UpdateTime(7, NOW, NOW + timedelta(minutes=2), timedelta(minutes=30))
-    going = UpdateTime(9, NOW + timedelta(hours=2), None, timedelta(minutes=30))
+    update = UpdateTime("TA-G", 7, NOW, NOW + timedelta(minutes=2), timedelta(minutes=30))
+    going = UpdateTime("TA-G", 9, NOW + timedelta(hours=2), None, timedelta(minutes=30))
     for at, due in (
         (NOW - timedelta(minutes=5), None),
         (NOW, 7),
@@ -62,5 +62,7 @@ def test_an_alarm_is_explained_by_the_restart_that_it_is_about() -> None:
         (NOW + timedelta(minutes=33), None),
         (NOW + timedelta(hours=9), 9),
     ):
-        assert explained_by(at, [update, going]) == due, at
-    assert explained_by(NOW, []) is None
+        assert explained_by(at, "TA-1", "TA-Y", [update, going]) == due, at
+    assert explained_by(NOW, "TA-1", "TA-Y", []) is None
+    assert explained_by(NOW, "TA-1", "TA-1", [update]) is None, "what it notices of itself is not its gateway's doing"
+    assert explained_by(NOW, "TA-G", "TA-G", [update]) == 7

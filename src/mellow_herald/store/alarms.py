@@ -58,7 +58,8 @@ async def updates_of(connection: AsyncConnection, serials: Sequence[str]) -> dic
     above = _and_before(serials)
     statement = (
         select(
-            above.c.about.label("serial"),
+            above.c.about,
+            Device.serial,
             AttemptRow.id,
             AttemptRow.exposed_at,
             AttemptRow.state,
@@ -78,7 +79,7 @@ async def updates_of(connection: AsyncConnection, serials: Sequence[str]) -> dic
     for row in await connection.execute(statement):
         decided = None if State(row.state) in AT_RISK else row.confirmed_at or row.harmed_at or row.changed_at
         within = parse_duration(row.answer_within or "30m")
-        found.setdefault(row.serial, []).append(UpdateTime(row.id, row.exposed_at, decided, within))
+        found.setdefault(row.about, []).append(UpdateTime(row.serial, row.id, row.exposed_at, decided, within))
     return found
 
 

@@ -101,7 +101,7 @@ class Hearing:
             "odd": None,
         }
         batch.last_pulses[device["id"]] = batch.pulses[device["id"]]
-        note_alarms(batch, device["id"], checkin)
+        note_alarms(batch, device, checkin)
         if device["cloned_at"] is not None:
             return True  # whose word it is, nobody knows: it moves nothing
         self._settle(batch, device, checkin)
