@@ -9,8 +9,8 @@ SLACK = timedelta(minutes=1)
 
 @dataclass(frozen=True, slots=True)
 class UpdateTime:
-    """When a device (``serial``) was on its way to new firmware: from its clearance until it was decided (None: it still
-    is under way), and how long its rollout waits for an answer."""
+    """When a device (``serial``) was on its way to new firmware: from its clearance until it was decided (None: it is
+    still under way), and how long its rollout waits for an answer."""
 
     serial: str
     attempt_id: int
