@@ -5463,8 +5463,8 @@ export interface components {
         /**
          * TopologyNode
          * @description A device that is a gateway, or has one; not ``known`` is one that others name and that never enrolled. ``behind``
-         *     counts all that reach the network through it; ``state`` is that of its live attempt in ``rollout_id``;
-         *     ``restart_s`` the median of its last restarts for an update, in seconds.
+         *     counts all that reach the network through it; ``state`` is that of its newest attempt, while that is live or if it
+         *     went bad; ``restart_s`` the median of its last restarts for an update, in seconds.
          */
         TopologyNode: {
             /** Serial */
