@@ -4680,7 +4680,8 @@ export interface components {
         ReleaseState: "draft" | "published" | "withdrawn" | "scratch";
         /**
          * ReportOut
-         * @description What was planned, what happened, who decided what, and where the time went.
+         * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours that
+         *     it explains.
          */
         ReportOut: {
             /**
@@ -4698,6 +4699,8 @@ export interface components {
             failures: components["schemas"]["FailureOut"][];
             /** Decisions */
             decisions: components["schemas"]["JournalEntry"][];
+            /** Alarms */
+            alarms?: components["schemas"]["AlarmOut"][];
         };
         /**
          * RestartPreview

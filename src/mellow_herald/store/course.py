@@ -52,6 +52,8 @@ LEGS = {
     "waiting to switch": (State.STAGED, State.CLEARED),
     "installing": (State.CLEARED, State.PROVING),
     "proving": (State.PROVING, State.CONFIRMED),
+    "staging, in all": ("queued", State.STAGED),
+    "switching, in all": (State.CLEARED, State.CONFIRMED),
 }
 
 
@@ -69,7 +71,12 @@ async def moves(connection: AsyncConnection, rollout_id: int, since: datetime, s
             .label("left"),
         )
         .join(AttemptRow, AttemptRow.id == AttemptEvent.attempt_id)
-        .where(AttemptRow.rollout_id == rollout_id, AttemptEvent.what != "late word", AttemptEvent.state.is_not(None))
+        .where(
+            AttemptRow.rollout_id == rollout_id,
+            # What is told of one component, or came too late, moved nothing.
+            AttemptEvent.what.not_in(("late word", "component")),
+            AttemptEvent.state.is_not(None),
+        )
         .subquery()
     )
     statement = (
@@ -91,7 +98,9 @@ async def begun(connection: AsyncConnection, rollout_id: int, since: datetime, s
 async def spent(connection: AsyncConnection, rollout_id: int) -> list[Leg]:
     """For each ring and leg: ``devices`` that went it, and median, 95th percentile and longest time, in seconds."""
     firsts = {
-        state: func.min(AttemptEvent.at).filter(AttemptEvent.state == state.value).label(state.value.replace("-", "_"))
+        state: func.min(AttemptEvent.at)
+        .filter(AttemptEvent.state == state.value, AttemptEvent.what != "component")
+        .label(state.value.replace("-", "_"))
         for state in (State.OFFERED, State.STAGED, State.CLEARED, State.PROVING, State.CONFIRMED)
     }
     ways = (

@@ -172,6 +172,7 @@ DEVICE_WORD = (
     "floor",
     "updater",
     "settings_digest",
+    "parts",
     "rescued_at",
     "cloned_at",
     "arriving",

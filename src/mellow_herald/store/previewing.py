@@ -83,7 +83,12 @@ async def measured_rate(connection: AsyncConnection, board: str) -> float | None
         select(func.percentile_cont(0.5).within_group(recent.c.size / func.nullif(took, 0)))
         .select_from(recent)
         .join(AttemptEvent, AttemptEvent.attempt_id == recent.c.id)
-        .where(AttemptEvent.state == State.STAGED.value, AttemptEvent.said_by == "device", took > 0)
+        .where(
+            AttemptEvent.state == State.STAGED.value,
+            AttemptEvent.said_by == "device",
+            AttemptEvent.what == "report",
+            took > 0,
+        )
     )
     found = await connection.scalar(statement)
     return None if found is None else float(found)

@@ -2,12 +2,15 @@
 
 from typing import Any
 
+from pydantic import Field
+
 from mellow_herald.core.attempt import State
 from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.model import Shown, Time
 from mellow_herald.wire.rollout import RolloutOut
 from mellow_herald.wire.suspect import SuspectsOut
+from mellow_herald.wire.topology import AlarmOut
 
 
 class CoursePoint(Shown):
@@ -74,7 +77,8 @@ class FailureOut(Shown):
 
 
 class ReportOut(Shown):
-    """What was planned, what happened, who decided what, and where the time went."""
+    """What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
+    that it explains."""
 
     now: Time
     rollout: RolloutOut
@@ -84,3 +88,4 @@ class ReportOut(Shown):
     suspects: SuspectsOut
     failures: list[FailureOut]
     decisions: list[JournalEntry]
+    alarms: list[AlarmOut] = Field(default_factory=list)

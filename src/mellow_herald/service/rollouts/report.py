@@ -12,15 +12,18 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.rollouts import brakes, suspects
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.service.rollouts.shown import assemble
+from mellow_herald.store import alarms
 from mellow_herald.store import course as store
 from mellow_herald.store.failures import FailedTry, failed_tries
 from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.report import CourseOut, CoursePoint, FailureOut, ReportOut, RingReport, Spent
 from mellow_herald.wire.rollout import RolloutOut
+from mellow_herald.wire.topology import AlarmOut
 
 STEPS = 160
 MOST_FAILURES = 200
+MOST_ALARMS = 100
 # Of each log, in a report: `herald rollout failures --logs` has them all.
 MOST_LINES = 30
 
@@ -48,6 +51,7 @@ async def report(context: Context, rollout_id: int) -> ReportOut:
         spent = await store.spent(connection, rollout_id)
         failures = await failed_tries(connection, rollout_id, limit=MOST_FAILURES)
         decisions = await store.decisions(connection, rollout_id)
+        noticed = await alarms.list_alarms(connection, rollout_id=rollout_id, limit=MOST_ALARMS)
         over_time = await _course(connection, row, now)
     shown_brakes, found = (
         await brakes.show(context, rollout_id),
@@ -62,6 +66,7 @@ async def report(context: Context, rollout_id: int) -> ReportOut:
         suspects=found,
         failures=[failure_as_shown(one, MOST_LINES) for one in failures],
         decisions=[JournalEntry.model_validate(dict(one)) for one in decisions],
+        alarms=[AlarmOut.model_validate(dict(one)) for one in noticed],
     )
 
 

@@ -133,6 +133,15 @@ def _parts(report: ReportOut) -> Iterable[str]:
                 f"| {_cell(part.name)} | {leg.leg} | {leg.devices} | {span(leg.median_s)} | {span(leg.nearly_all_s)} "
                 f"| {span(leg.longest_s)} |"
             )
+    if rollout.failed_parts:
+        yield "\n## Parts that failed\n\n| part | ring | devices | the first of them |\n|---|---|---:|---|"
+        for failed in rollout.failed_parts:
+            ring_name = _cell(rollout.rings[failed.ring].name)
+            yield f"| {_cell(failed.part)} | {ring_name} | {failed.devices} | {failed.serial}: {_cell(failed.line)} |"
+    if report.alarms:
+        yield "\n## Alarms of neighbours that it explains\n\n| when | from | alarm | about |\n|---|---|---|---|"
+        for alarm in report.alarms:
+            yield f"| {moment(alarm.at)} | {alarm.serial} | {_cell(alarm.kind)} | {_cell(alarm.about)} |"
     if report.failures:
         yield "\n## Devices that went wrong\n\n| serial | rev | state | reason | try | when | last words |"
         yield "|---|---:|---|---|---:|---|---|"
