@@ -4,12 +4,12 @@ from pathlib import Path
 from mellow_herald.client.plan_file import check_plan
 from mellow_herald.core.behaviour import find_behaviour
 from mellow_herald.core.nameplate import find_nameplate
-from mellow_herald.demo import scenario
+from mellow_herald.demo import scenario, yard
 from mellow_herald.demo.scenario import Place
 from mellow_herald.sim.scenario import load_scenario
 from mellow_herald.wire.board import BoardIn
 
-CODES = dict.fromkeys((scenario.BOARD, scenario.GATEWAY_BOARD, scenario.SENSOR_BOARD), "code")
+CODES = dict.fromkeys((scenario.BOARD, scenario.GATEWAY_BOARD, scenario.SENSOR_BOARD, yard.RELAY_BOARD), "code")
 EXAMPLES = Path(__file__).parents[2] / "examples"
 
 
@@ -40,8 +40,9 @@ def test_some_devices_are_worn_and_at_least_two_lose_a_transfer(tmp_path: Path) 
         everyone = load_scenario(place.scenario).devices
         specs = [spec for spec in everyone if spec.board == scenario.BOARD and spec.serial != scenario.LAB_UNIT]
         assert len(specs) == devices == len({spec.serial for spec in specs})
-        behind = [spec for spec in everyone if spec.gateway == scenario.GATEWAY]
-        assert len(behind) == scenario.SENSORS and len(everyone) == devices + 2 + scenario.SENSORS
+        assert [spec.serial for spec in everyone if spec.gateway == scenario.GATEWAY] == [yard.RELAY]
+        sensors = sum(spec.gateway == yard.RELAY for spec in everyone)
+        assert sensors == scenario.SENSORS + len(scenario.OUTSIDE) and len(everyone) == devices + 3 + sensors
         worn = [spec for spec in specs if spec.quirks]
         assert len(worn) == max(1, devices // scenario.WORN_IN)
         assert not any(spec.link.cut_at or "bench" in spec.labels for spec in worn)

@@ -108,8 +108,8 @@ class Flight:
             process.wait(15)
 
 
-# The lab's unit, a gateway and the sensors behind it are there too.
-OTHERS = 2 + scenario.SENSORS
+# The lab's unit, the gateway, the relay and the sensors behind it are there too.
+OTHERS = 3 + scenario.SENSORS + len(scenario.OUTSIDE)
 SCALES = f"board = {scenario.BOARD} and serial != {scenario.LAB_UNIT}"
 
 

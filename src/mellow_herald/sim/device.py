@@ -9,6 +9,7 @@ import asyncio
 import hashlib
 import random
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import datetime
 from typing import Any
 
@@ -87,7 +88,7 @@ class SimDevice:
         self._jolt: Cause | None = None
         self._plugged = asyncio.Event()
         self._plugged.set()
-        self._pressed = asyncio.Event()
+        self._pressed, self._urgent = asyncio.Event(), asyncio.Event()
         self._link_back_at = 0.0
         self.lamp = "dark"
 
@@ -284,7 +285,13 @@ class SimDevice:
             if self._uptime() > WELL_AFTER_S and self.hardware.record.early_resets:
                 self.hardware.record = note_well(self.hardware.record)
             held = self._time.monotonic() - asked > self.spec.link.wait_s / 2 > 0
-            await self._time.sleep(0 if held else order.next_checkin_s)
+            if not held:
+                await self._rest(order.next_checkin_s)
+
+    async def _rest(self, seconds: float) -> None:
+        """Waits for its next check-in, or for an alarm that should not wait so long."""
+        with suppress(TimeoutError):
+            await asyncio.wait_for(self._urgent.wait(), seconds / self._time.scale)
 
     async def _watch_gateway(self) -> None:
         """Who is behind a gateway notices when that goes away, also while a call of its own is held open."""
@@ -340,6 +347,7 @@ class SimDevice:
         if not known and len(self._alarms) < MOST_ALARMS:
             alarm = {"kind": kind, "about": about, "at": self._time.text(), "text": text}
             self._alarms.append({name: value for name, value in alarm.items() if value is not None})
+            self._urgent.set()
             self._talk.log(f"alarm: {kind} {about}, {text}")
 
     def _clock(self) -> datetime | None:
@@ -376,6 +384,8 @@ class SimDevice:
             tell_first=self._standing.firmware.names_images,
         )
         self._alarms = [alarm for alarm in self._alarms if alarm not in alarms]
+        if not self._alarms:
+            self._urgent.clear()
         self._reached = True
         return order
 
