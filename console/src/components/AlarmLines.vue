@@ -13,7 +13,7 @@ defineProps<{ alarms: Schemas['AlarmOut'][] }>()
       <strong>{{ alarm.kind }}</strong>
       <span v-if="alarm.about && alarm.about !== alarm.serial">about {{ alarm.about }}</span>
       <span class="quiet">{{ alarm.detail }}</span>
-      <router-link v-if="alarm.rollout_id !== null" :to="`/rollouts/${alarm.rollout_id}`" class="quiet">its update, rollout {{ alarm.rollout_id }}</router-link>
+      <router-link v-if="alarm.rollout_id !== null" :to="`/rollouts/${alarm.rollout_id}`" class="quiet">the update of rollout {{ alarm.rollout_id }}</router-link>
       <span v-else class="open">nothing explains it</span>
     </li>
   </ul>

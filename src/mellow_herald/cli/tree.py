@@ -103,7 +103,7 @@ def alarms(
             one.serial,
             one.kind,
             one.about,
-            "nothing explains it" if one.rollout_id is None else f"its update, rollout {one.rollout_id}",
+            "nothing explains it" if one.rollout_id is None else f"the update of rollout {one.rollout_id}",
             one.detail,
         ]
         for one in found
