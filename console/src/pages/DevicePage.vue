@@ -136,7 +136,7 @@ async function settle(reason: string) {
             </template>
             <template v-if="device.behind?.length">
               <dt>Behind it</dt>
-              <dd><router-link v-for="one in device.behind" :key="one" :to="`/fleet/${one}`" class="mr-3">{{ one }}</router-link></dd>
+              <dd><router-link v-for="one in device.behind" :key="one" :to="`/fleet/${one}`" class="mr-3 d-inline-block">{{ one }}</router-link></dd>
             </template>
             <dt>Next check-in</dt>
             <dd>expected {{ moment(device.next_checkin_at) }}, every {{ device.interval_s ?? '–' }} s</dd>

@@ -66,9 +66,10 @@ function heard(node: Node): string {
               <span>{{ node.version ?? '?' }}</span>
               <span v-if="node.cut_off" class="cut">cut off by {{ node.cut_off.by }}, {{ back(node) }}</span>
               <span v-else class="quiet">{{ node.presence }}, heard {{ heard(node) }}</span>
-              <span class="push" />
-              <span v-if="node.failed_part" class="bad">{{ node.failed_part }} failed</span>
-              <router-link v-if="node.state" :to="`/rollouts/${node.rollout_id}`"><StateMark :state="node.state" /></router-link>
+              <span class="ending">
+                <span v-if="node.failed_part" class="bad">{{ node.failed_part }} failed</span>
+                <router-link v-if="node.state" :to="`/rollouts/${node.rollout_id}`"><StateMark :state="node.state" /></router-link>
+              </span>
             </template>
             <span v-else class="quiet">never enrolled</span>
             <span v-if="node.behind" class="quiet behind">{{ node.behind }} behind it<template v-if="node.restart_s != null">, restarts in about {{ Math.round(node.restart_s) }} s</template></span>
@@ -114,11 +115,17 @@ function heard(node: Node): string {
   border-radius: 8px;
   color: rgba(var(--v-theme-on-surface), 0.7);
 }
+.ending {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+  margin-left: auto;
+}
 .bad {
   color: var(--rose);
 }
 .behind {
-  min-width: 210px;
-  text-align: right;
+  flex-basis: 100%;
+  padding-left: 22px;
 }
 </style>

@@ -1,5 +1,6 @@
 """Options that several commands of publishing take, and what becomes of them."""
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -83,6 +84,14 @@ def placed_of(
     if base is not None and not settings:
         raise Refused("bad-base", "--base goes with --settings.", "Name the settings, or leave --base out.")
     return found
+
+
+def need_something(files: Sequence[object] | None, placed: "list[Placed]") -> None:
+    """Raises wrong usage where nothing is named that could be sealed."""
+    if not files and not placed:
+        raise typer.BadParameter(
+            "Missing argument FILE: name firmware or a release sheet, or say --file, --settings or --certificate"
+        )
 
 
 def allow(lower_version: bool = False, cut_off: bool = False, as_is: bool = False, keeps_secret: str = "") -> "Allowed":

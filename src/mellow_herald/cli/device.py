@@ -445,8 +445,8 @@ def _pin(device: Any) -> str:
 
 
 def particulars(entry: Any) -> str:
-    """Reason, step, tests and detail of a timeline entry in one line."""
-    parts = [entry.reason or "", entry.step or ""]
+    """Component, reason, step, tests and detail of a timeline entry in one line."""
+    parts = [entry.component or "", entry.reason or "", entry.step or ""]
     if entry.percent is not None:
         parts.append(f"{entry.percent} %")
     failed = [test["name"] for test in entry.tests if not test["passed"]]

@@ -58,13 +58,15 @@ def seal(
     """Sign a release and write it to a file, to be published from here or from elsewhere."""
     from mellow_herald.cli.looks import amount
 
+    placed = choices.placed_of(file, settings, certificate, base)
+    choices.need_something(files, placed)
     options = _options(
         notes,
         release_version,
         after,
         independent,
         restart,
-        choices.placed_of(file, settings, certificate, base),
+        placed,
         choices.allow(cut_off=cut_off_for_good, as_is=as_is, keeps_secret=keeps_secret),
         choices.stated(line=line, board=board, component=component, version=version, floor=floor),
     )
@@ -129,6 +131,7 @@ def publish(
     paths = [Path(one) for one in files]
     labels = choices.labels_of(label)
     placed = choices.placed_of(file, settings, certificate, base)
+    choices.need_something(files, placed)
     with connect() as herald:
         if len(files) == 1 and not placed and not paths[0].exists() and _names_release(files[0]):
             found = herald.releases.find(files[0])
