@@ -4680,8 +4680,8 @@ export interface components {
         ReleaseState: "draft" | "published" | "withdrawn" | "scratch";
         /**
          * ReportOut
-         * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours that
-         *     it explains.
+         * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
+         *     that it explains.
          */
         ReportOut: {
             /**
