@@ -4839,7 +4839,8 @@ export interface components {
         };
         /**
          * RingReport
-         * @description Where the time of a ring went.
+         * @description Where the time of a ring went: ``spent`` on each leg, and what that is in the ``phases`` of staging and
+         *     switching.
          */
         RingReport: {
             /** Position */
@@ -4858,6 +4859,8 @@ export interface components {
             bad: number;
             /** Spent */
             spent: components["schemas"]["Spent"][];
+            /** Phases */
+            phases: components["schemas"]["Spent"][];
         };
         /**
          * RingState
@@ -6046,8 +6049,8 @@ export interface components {
         };
         /**
          * PartReport
-         * @description How one component stands, told beside what is said of the whole: its own ``state`` and ``percent``, why it went
-         *     bad, and its own ``log``, down to the lines of a bus.
+         * @description How one component stands, told beside what is said of the whole: its own state and percent, why it went bad, and
+         *     its own log, down to the lines of a bus.
          */
         PartReport: {
             /**
@@ -6090,12 +6093,37 @@ export interface components {
         };
         /**
          * ReportIn
-         * @description One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time. With
-         *     ``goes_on`` a failure is that of one ``component`` alone: the device goes on with the others, which the release must
-         *     allow. ``parts`` tells how each component stands; one that went back because of another has no reason of its own.
+         * @description One numbered word about an attempt. ``rate`` bytes per second, ``at`` the device's time. With ``goes_on`` a
+         *     failure is that of one ``component`` alone: the device goes on with the others, which the release must allow.
+         *     ``parts`` tells how each component stands; one that went back because of another has no reason of its own.
          *     ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on).
          */
         ReportIn: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "downloading" | "staged" | "installing" | "proving" | "confirmed" | "failed" | "reverted";
+            /**
+             * Reason
+             * @default null
+             */
+            reason: string | null;
+            /**
+             * Percent
+             * @default null
+             */
+            percent: number | null;
+            /**
+             * Detail
+             * @default
+             */
+            detail: string;
+            /**
+             * Log
+             * @default
+             */
+            log: string;
             /** Boots */
             boots: number;
             /** Seq */
@@ -6107,28 +6135,13 @@ export interface components {
              * @default 1
              */
             try: number;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "downloading" | "staged" | "installing" | "proving" | "confirmed" | "failed" | "reverted";
             /** @default null */
             step: components["schemas"]["DownloadStep"] | null;
-            /**
-             * Percent
-             * @default null
-             */
-            percent: number | null;
             /**
              * Rate
              * @default null
              */
             rate: number | null;
-            /**
-             * Reason
-             * @default null
-             */
-            reason: string | null;
             /**
              * Component
              * @default null
@@ -6154,16 +6167,6 @@ export interface components {
              * @default null
              */
             at: string | null;
-            /**
-             * Detail
-             * @default
-             */
-            detail: string;
-            /**
-             * Log
-             * @default
-             */
-            log: string;
         };
         /**
          * ReportsIn

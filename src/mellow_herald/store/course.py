@@ -52,8 +52,11 @@ LEGS = {
     "waiting to switch": (State.STAGED, State.CLEARED),
     "installing": (State.CLEARED, State.PROVING),
     "proving": (State.PROVING, State.CONFIRMED),
-    "staging, in all": ("queued", State.STAGED),
-    "switching, in all": (State.CLEARED, State.CONFIRMED),
+}
+# What the legs add up to: the one may go on for days, the other is when devices are away.
+PHASES = {
+    "staging": ("queued", State.STAGED),
+    "switching": (State.CLEARED, State.CONFIRMED),
 }
 
 
@@ -96,7 +99,8 @@ async def begun(connection: AsyncConnection, rollout_id: int, since: datetime, s
 
 
 async def spent(connection: AsyncConnection, rollout_id: int) -> list[Leg]:
-    """For each ring and leg: ``devices`` that went it, and median, 95th percentile and longest time, in seconds."""
+    """For each ring, and each leg and phase: ``devices`` that went it, and median, 95th percentile and longest time, in
+    seconds."""
     firsts = {
         state: func.min(AttemptEvent.at)
         .filter(AttemptEvent.state == state.value, AttemptEvent.what != "component")
@@ -111,7 +115,7 @@ async def spent(connection: AsyncConnection, rollout_id: int) -> list[Leg]:
         .subquery()
     )
     legs: list[Leg] = []
-    for leg, (begin, end) in LEGS.items():
+    for leg, (begin, end) in (LEGS | PHASES).items():
         took = func.extract("epoch", ways.c[str(end)] - ways.c[str(begin)])
         statement = (
             select(

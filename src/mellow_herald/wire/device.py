@@ -1,6 +1,6 @@
 """The device protocol, version 1. Unknown fields are ignored both ways."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, StrictBool, StringConstraints, model_validator
 
@@ -147,9 +147,8 @@ class SelfTest(DeviceModel):
     detail: Text = ""
 
 
-class PartReport(DeviceModel):
-    """How one component stands, told beside what is said of the whole: its own ``state`` and ``percent``, why it went
-    bad, and its own ``log``, down to the lines of a bus."""
+class StateTold(DeviceModel):
+    """A state, with its ``percent`` (0–100), the ``reason`` that goes with it where it is a bad one, and a ``log``."""
 
     state: Literal[
         State.DOWNLOADING,
@@ -166,7 +165,7 @@ class PartReport(DeviceModel):
     log: Annotated[str, StringConstraints(max_length=65536, pattern=r"^[^\x00]*$")] = ""
 
     @model_validator(mode="after")
-    def _reason_fits_state(self) -> "PartReport":
+    def _reason_fits_state(self) -> Self:
         allowed = REASONS.get(self.state, frozenset())
         if self.reason is not None and self.reason not in allowed:
             known = ", ".join(sorted(allowed)) or "none"
@@ -174,10 +173,15 @@ class PartReport(DeviceModel):
         return self
 
 
-class ReportIn(DeviceModel):
-    """One numbered word about an attempt. ``percent`` 0–100, ``rate`` bytes per second, ``at`` the device's time. With
-    ``goes_on`` a failure is that of one ``component`` alone: the device goes on with the others, which the release must
-    allow. ``parts`` tells how each component stands; one that went back because of another has no reason of its own.
+class PartReport(StateTold):
+    """How one component stands, told beside what is said of the whole: its own state and percent, why it went bad, and
+    its own log, down to the lines of a bus."""
+
+
+class ReportIn(StateTold):
+    """One numbered word about an attempt. ``rate`` bytes per second, ``at`` the device's time. With ``goes_on`` a
+    failure is that of one ``component`` alone: the device goes on with the others, which the release must allow.
+    ``parts`` tells how each component stands; one that went back because of another has no reason of its own.
     ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on)."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
@@ -186,34 +190,18 @@ class ReportIn(DeviceModel):
     seq: Whole
     attempt: Whole
     try_number: Annotated[int, Field(strict=True, ge=1, le=1000)] = Field(default=1, alias="try")
-    state: Literal[
-        State.DOWNLOADING,
-        State.STAGED,
-        State.INSTALLING,
-        State.PROVING,
-        State.CONFIRMED,
-        State.FAILED,
-        State.REVERTED,
-    ]
     step: DownloadStep | None = None
-    percent: Annotated[int, Field(strict=True, ge=0, le=100)] | None = None
     rate: Whole | None = None
-    reason: Name | None = None
     component: ComponentName | None = None
     goes_on: StrictBool = False
     parts: dict[ComponentName, PartReport] = Field(default_factory=dict, max_length=32)
     digests: dict[ComponentName, Digest] = Field(default_factory=dict, max_length=32)
     tests: list[SelfTest] = Field(default_factory=list, max_length=64)
     at: Moment | None = None
-    detail: Text = ""
-    log: Annotated[str, StringConstraints(max_length=65536, pattern=r"^[^\x00]*$")] = ""
 
     @model_validator(mode="after")
-    def _reason_fits_state(self) -> "ReportIn":
+    def _has_its_reason(self) -> Self:
         allowed = REASONS.get(self.state, frozenset())
-        if self.reason is not None and self.reason not in allowed:
-            known = ", ".join(sorted(allowed)) or "none"
-            raise ValueError(f"reason {self.reason!r} does not go with {self.state}; known: {known}")
         if self.reason is None and allowed:
             raise ValueError(f"{self.state} needs a reason; known: {', '.join(sorted(allowed))}")
         return self

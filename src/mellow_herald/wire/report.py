@@ -38,7 +38,8 @@ class Spent(Shown):
 
 
 class RingReport(Shown):
-    """Where the time of a ring went."""
+    """Where the time of a ring went: ``spent`` on each leg, and what that is in the ``phases`` of staging and
+    switching."""
 
     position: int
     name: str
@@ -48,6 +49,7 @@ class RingReport(Shown):
     good: int
     bad: int
     spent: list[Spent]
+    phases: list[Spent]
 
 
 class FailureOut(Shown):

@@ -72,6 +72,11 @@ async def report(context: Context, rollout_id: int) -> ReportOut:
 
 def _ring(shown: RolloutOut, position: int, spent: list[Any]) -> RingReport:
     ring = shown.rings[position]
+    went = [
+        Spent.model_validate({name: one[name] for name in Spent.model_fields})
+        for one in spent
+        if one["ring"] == position and one["devices"]
+    ]
     return RingReport(
         position=position,
         name=ring.name,
@@ -80,11 +85,8 @@ def _ring(shown: RolloutOut, position: int, spent: list[Any]) -> RingReport:
         devices=sum(ring.states.values()),
         good=ring.states.get(State.CONFIRMED, 0),
         bad=ring.ever_bad,
-        spent=[
-            Spent.model_validate({name: one[name] for name in Spent.model_fields})
-            for one in spent
-            if one["ring"] == position and one["devices"]
-        ],
+        spent=[one for one in went if one.leg in store.LEGS],
+        phases=[one for one in went if one.leg in store.PHASES],
     )
 
 

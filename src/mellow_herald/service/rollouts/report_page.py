@@ -28,7 +28,6 @@ COLOURS = {
     State.OFFERED: "#a3b8ce",
     State.QUEUED: "#d3dce1",
 }
-IN_ALL = ", in all"
 LEG_COLOURS = ("#8fa3ad", "#5b7fa6", "#c9a24f", "#d99a2b", "#4f8a5b")
 STYLE = """
 :root { color-scheme: light; }
@@ -104,7 +103,7 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield "<h2>Where the time went</h2>"
     yield '<p class="quiet">Median of the devices that went each leg of the way.</p>'
     yield _legs(report.rings)
-    yield _in_all(report.rings)
+    yield _phases(report.rings)
     if report.rollout.failed_parts:
         yield "<h2>Parts that failed</h2>"
         parts = [
@@ -254,20 +253,16 @@ def _areas(report: ReportOut) -> str:
     )
 
 
-def _in_all(rings: list[RingReport]) -> str:
-    """Staging and switching apart: the one may go on for days, the other is when devices are away."""
+def _phases(rings: list[RingReport]) -> str:
     rows = [
-        [escape(ring.name), leg.leg.removesuffix(IN_ALL), str(leg.devices), span(leg.median_s), span(leg.longest_s)]
+        [escape(ring.name), leg.leg, str(leg.devices), span(leg.median_s), span(leg.longest_s)]
         for ring in rings
-        for leg in ring.spent
-        if leg.leg.endswith(IN_ALL)
+        for leg in ring.phases
     ]
     return _table(["ring", "", "devices", "median", "longest"], rows, numbers={2, 3, 4}) if rows else ""
 
 
-def _legs(given: list[RingReport]) -> str:
-    single = [[leg for leg in ring.spent if not leg.leg.endswith(IN_ALL)] for ring in given]
-    rings = [ring.model_copy(update={"spent": legs}) for ring, legs in zip(given, single, strict=True)]
+def _legs(rings: list[RingReport]) -> str:
     shown = [ring for ring in rings if ring.spent]
     if not shown:
         return '<p class="quiet">No device has come far enough yet.</p>'

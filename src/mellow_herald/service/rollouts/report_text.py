@@ -128,7 +128,7 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield "\n## Where the time went\n\n| ring | leg | devices | median | 95 % within | longest |"
     yield "|---|---|---:|---:|---:|---:|"
     for part in report.rings:
-        for leg in part.spent:
+        for leg in [*part.spent, *part.phases]:
             yield (
                 f"| {_cell(part.name)} | {leg.leg} | {leg.devices} | {span(leg.median_s)} | {span(leg.nearly_all_s)} "
                 f"| {span(leg.longest_s)} |"
