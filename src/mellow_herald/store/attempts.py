@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any, TypedDict
 
-from sqlalchemy import func, or_, select, text, update
+from sqlalchemy import case, func, or_, select, text, update
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import Attempt, DownloadStep, State, WaitingFor
@@ -75,7 +75,7 @@ class CameFrom(TypedDict):
 
 
 class ShownAttempt(StoredAttempt):
-    """An attempt with its device, its rollout's plan, and the images that the rollout brings."""
+    """An attempt with its device, its rollout's plan, and the images that it brings."""
 
     serial: str
     hw_rev: int
@@ -250,9 +250,11 @@ async def add_to_timeline(connection: AsyncConnection, rows: Sequence[dict[str, 
 
 
 def _shown() -> Any:
+    # One that goes back is brought what ran before, not what the release has.
+    brings = case((AttemptRow.back_to.is_(None), Rollout.release_id), else_=AttemptRow.back_release_id)
     images = (
         select(func.jsonb_agg(func.jsonb_build_object("name", ReleaseImage.component, "version", ReleaseImage.version)))
-        .where(ReleaseImage.release_id == Rollout.release_id)
+        .where(ReleaseImage.release_id == brings)
         .scalar_subquery()
     )
     return (

@@ -242,7 +242,9 @@ def test_all_components_go_back_to_what_this_device_came_from(service: RunningSe
     device.report("installing")
     device.boots, device.seq = device.boots + 1, 0
     device.checkin(running=old, standby=new)
-    assert attempt(service, back.id).state == "confirmed"
+    found = attempt(service, back.id)
+    assert found.state == "confirmed"
+    assert "2.6.0" not in {part.to_version for part in found.parts}, "it was brought what ran before"
     service.wait_for(rollout_id, lambda r: r.states == {"rolled-back": 1})
 
 

@@ -129,6 +129,8 @@ def test_settings_go_out_and_come_back_as_firmware_does(places: RunningService, 
     here.take()
     assert places.wait_for(back.id, lambda r: r.state == "finished").states["confirmed"] == 1
     assert places.herald.rollouts.show(rollout_id).states["rolled-back"] == 1
+    (part,) = places.herald.devices.show("TA-0").parts
+    assert part.to_version is None, "no release has what it went back to"
 
 
 @pytest.mark.parametrize(
