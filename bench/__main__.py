@@ -9,7 +9,8 @@ from bench import brake, checkins, fleet, halting, rings, uploads
 def main() -> None:
     """Measures and prints."""
     results = [
-        checkins.measure(),
+        *checkins.measure(),
+        checkins.measure_memory(),
         *uploads.measure(),
         *fleet.measure(),
         *rings.measure(),

@@ -109,7 +109,7 @@ class Desk:
         return self._call(None, said)
 
     def _call(self, checkin: CheckinIn | None, reports: list[ReportIn]) -> OrderOut:
-        call = Call(1, checkin, reports, 0, asyncio.Future(loop=self.loop))
+        call = Call(1, checkin, None, reports, 0, asyncio.Future(loop=self.loop))
         held = {
             row["id"]: Tracked(deepcopy({k: v for k, v in row.items() if k != "attempt"}), row["attempt"])
             for row in self.attempts.values()

@@ -81,7 +81,7 @@ async def open_context(settings: Settings, pools: Pools) -> Context:
         await take(connection, Lock.MIGRATION)
         if not await people_store.mac_keys(connection):
             await people_store.add_mac_key(connection, new_secret(), context.clock.real())
-        context.memory.mac_keys = await people_store.mac_keys(connection)
+        context.memory.take_keys(await people_store.mac_keys(connection))
         context.memory.generations = await fleet_store.generations(connection)
     await load_boards(context)
     await sweep(context)
@@ -162,7 +162,7 @@ def create_app(context: Context) -> FastAPI:
     app.router.routes.extend(devices.routes())
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
     answers = Measured(Answers(app.build_middleware_stack(), context.clock), context.figures)
-    app.middleware_stack = HotPaths(answers, devices.hot_paths(), context.clock, context.figures)
+    app.middleware_stack = HotPaths(answers, devices, context.clock, context.figures)
     return app
 
 

@@ -117,6 +117,7 @@ async def _serve(settings: Settings, url: str, listener: socket.socket, supervis
     # What is loaded by now stays; looking through it again and again would cost a tenth of all time.
     gc.collect()
     gc.freeze()
+    gc.set_threshold(10_000, 10, 10)
     make_room(settings.trusted_proxy)
     server = _Server(config, supervisor, on_stop=context.let_go)
     looking = asyncio.create_task(keep_looking(server.server_state.connections))

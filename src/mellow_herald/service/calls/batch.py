@@ -9,6 +9,7 @@ from typing import Any
 from mellow_herald.core.alarms import UpdateTime
 from mellow_herald.core.attempt import Attempt, State
 from mellow_herald.core.rollout import RolloutState
+from mellow_herald.service.calls.glance import Glance
 from mellow_herald.service.calls.surroundings import Family, Used
 from mellow_herald.store.rows import StoredAttempt, StoredDevice, StoredPulse
 from mellow_herald.wire.device import CheckinIn, OrderOut, ReportIn
@@ -16,11 +17,12 @@ from mellow_herald.wire.device import CheckinIn, OrderOut, ReportIn
 
 @dataclass(slots=True)
 class Call:
-    """One device's call, waiting for its answer: a check-in, or reports. An ``old`` one was said before something that
-    is known already, late on its way or by another unit."""
+    """One device's call, waiting for its answer: a check-in, with what was ``seen`` of it at a glance, or reports. An
+    ``old`` one was said before something that is known already, late on its way or by another unit."""
 
     device_id: int
     checkin: CheckinIn | None
+    seen: Glance | None
     reports: list[ReportIn]
     epoch: int
     done: "asyncio.Future[OrderOut]"

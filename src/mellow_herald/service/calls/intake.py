@@ -23,6 +23,7 @@ from mellow_herald.core.plan import Plan, SwitchWhen
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.apart import apart
 from mellow_herald.service.calls.batch import Batch, Call, Tracked, soaks
+from mellow_herald.service.calls.glance import Glance
 from mellow_herald.service.calls.hearing import CUT_OFF, Hearing
 from mellow_herald.service.calls.surroundings import (
     restart_missing,
@@ -61,17 +62,19 @@ class Intake:
         self._targets = Targets()
         self._hearing = Hearing(self._targets, context.memory)
 
-    async def checkin(self, device_id: int, message: CheckinIn) -> OrderOut:
-        """Records a check-in; returns the order that stands."""
-        return await self._submit(device_id, message, [])
+    async def checkin(self, device_id: int, message: CheckinIn, seen: Glance | None = None) -> OrderOut:
+        """Records a check-in, of which so much was ``seen`` at a glance; returns the order that stands."""
+        return await self._submit(device_id, message, seen, [])
 
     async def reports(self, device_id: int, message: list[ReportIn]) -> OrderOut:
         """Records reports; returns the order that stands after them."""
-        return await self._submit(device_id, None, message)
+        return await self._submit(device_id, None, None, message)
 
-    async def _submit(self, device_id: int, checkin: CheckinIn | None, reports: list[ReportIn]) -> OrderOut:
+    async def _submit(
+        self, device_id: int, checkin: CheckinIn | None, seen: Glance | None, reports: list[ReportIn]
+    ) -> OrderOut:
         done: asyncio.Future[OrderOut] = asyncio.get_running_loop().create_future()
-        await self._waiting.put(Call(device_id, checkin, reports, self._context.memory.epoch, done))
+        await self._waiting.put(Call(device_id, checkin, seen, reports, self._context.memory.epoch, done))
         return await done
 
     async def run(self) -> None:
@@ -369,15 +372,14 @@ class Intake:
 
     def _remember(self, batch: Batch, call: Call, answer: OrderOut) -> None:
         tracked = batch.current(call.device_id)
-        assert call.checkin is not None
         quiet = answer.order is None and not answer.log and not call.old
         # What is new in a soak shows in what the memory compares, but for readings.
         watched = (
             tracked is not None and soaks(tracked.attempt, batch.now) and self._targets.of(tracked).plan.brake.readings
         )
-        if quiet and (tracked is None or not (tracked.attempt.live or watched)):
+        if quiet and call.seen is not None and (tracked is None or not (tracked.attempt.live or watched)):
             interval = self._context.memory.interval_of(batch.devices[call.device_id])
-            self._context.memory.remember(call.device_id, call.checkin, interval, call.epoch)
+            self._context.memory.remember(call.device_id, call.seen, interval, call.epoch)
         else:
             self._context.memory.forget(call.device_id)
 

@@ -15,26 +15,23 @@ from typing import Any, cast
 from mellow_herald.core.foresight import HourMarks
 from mellow_herald.core.selector import Node, matches
 from mellow_herald.core.token import DeviceToken, make_token, read_token
+from mellow_herald.service.calls.glance import Glance
 from mellow_herald.store.rows import StoredPulse
 from mellow_herald.wire.device import CheckinIn, Condition
 
 FEED_MAY_BE_OLD = 2.0
 USUAL_INTERVAL_S = 300
+TOKENS_KEPT = 32_768
 
 
 @dataclass(slots=True)
 class Remembered:
-    """What a device said last, when no order stood."""
+    """Of a device's last call, when no order stood: what a call ``follows`` as that brings nothing new and comes next,
+    in one number; there are a million of these."""
 
     epoch: int
-    boots: int
-    seq: int
-    running: dict[str, Any]
-    standby: dict[str, Any]
-    updater: int
-    settings_digest: str | None
+    follows: int
     interval_s: int
-    trial: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +63,7 @@ class Memory:
         self.beat_failed = ""
         # How far the machine's clock is ahead of the time that has passed.
         self.clock_ahead = timedelta()
+        self._tokens: dict[bytes, DeviceToken] = {}
         self._checkins: dict[int, Remembered] = {}
         self._feed_read = 0.0
 
@@ -83,12 +81,24 @@ class Memory:
         """Whether the feed was read lately enough to trust what is remembered."""
         return self.feed_age < FEED_MAY_BE_OLD
 
-    def who(self, token: str) -> int | None:
-        """The device that this token belongs to, or None if the token is not (or no longer) good."""
-        checkin = read_token(token, self.mac_keys)
-        if checkin is None or self.generations.get(checkin.device_id) != checkin.generation:
-            return None
-        return checkin.device_id
+    def who(self, authorization: bytes) -> int | None:
+        """The device that this ``Authorization`` names, or None if its token is not (or no longer) good."""
+        token = self._tokens.get(authorization)
+        if token is None:
+            scheme, _, text = authorization.partition(b" ")
+            token = read_token(text.decode("latin-1"), self.mac_keys) if scheme.lower() == b"bearer" else None
+            if token is None:
+                return None
+            if len(self._tokens) >= TOKENS_KEPT:
+                self._tokens.clear()
+            self._tokens[authorization] = token
+        # Looked up with every call, so that a token that was read before a revocation is of no use after it.
+        return token.device_id if self.generations.get(token.device_id) == token.generation else None
+
+    def take_keys(self, mac_keys: dict[int, bytes]) -> None:
+        """Reads tokens with these MAC keys, and no others, from now on."""
+        self.mac_keys = mac_keys
+        self._tokens.clear()
 
     def issue(self, device_id: int, generation: int) -> str:
         """A token for a device, made with the newest MAC key."""
@@ -101,27 +111,21 @@ class Memory:
         given out that a device may have had after the backup."""
         return (max(self.mac_keys) - 1) * 1000 + 1
 
-    def nothing_new(self, device_id: int, checkin: CheckinIn, at: datetime) -> Remembered | None:
-        """What is remembered of the device, if its check-in brings nothing new; then its pulse is noted, too."""
+    def unchanged(self, device_id: int, seen: Glance, at: datetime) -> int | None:
+        """When the device is to call again (s), if its check-in brings nothing new; then its pulse is noted, too."""
         remembered = self._checkins.get(device_id)
         if (
             remembered is None
             or remembered.epoch != self.epoch
-            or checkin.after_restart
-            or checkin.alarms
-            or checkin.boots != remembered.boots
-            or checkin.seq != remembered.seq + 1
-            or checkin.updater != remembered.updater
-            or checkin.trial != remembered.trial
-            or checkin.settings_digest != remembered.settings_digest
-            or checkin.running != remembered.running
-            or checkin.standby != remembered.standby
+            or seen.place != remembered.follows
+            or seen.is_news
             or not self.usable
         ):
             return None
-        remembered.seq = checkin.seq
-        self.note_pulse(device_id, checkin, at, remembered.interval_s, remembered.interval_s)
-        return remembered
+        remembered.follows = seen.place_of_next
+        interval_s = remembered.interval_s
+        self.note_pulse(device_id, seen, at, interval_s, interval_s)
+        return interval_s
 
     def interval_of(self, device: Mapping[str, Any]) -> int:
         """How often a device checks in (s)."""
@@ -130,19 +134,9 @@ class Memory:
             return USUAL_INTERVAL_S
         return intervals.of({**device["labels"], **device}) if intervals.exceptions else intervals.usual_s
 
-    def remember(self, device_id: int, checkin: CheckinIn, interval_s: int, epoch: int) -> None:
+    def remember(self, device_id: int, seen: Glance, interval_s: int, epoch: int) -> None:
         """Remembers a check-in to which no order stood. ``epoch`` is the one before the database was asked."""
-        self._checkins[device_id] = Remembered(
-            epoch,
-            checkin.boots,
-            checkin.seq,
-            checkin.running,
-            checkin.standby,
-            checkin.updater,
-            checkin.settings_digest,
-            interval_s,
-            checkin.trial,
-        )
+        self._checkins[device_id] = Remembered(epoch, seen.place_of_next, interval_s)
 
     def admit(self, device_id: int, generation: int | None) -> None:
         """Makes the token of this generation good, and no other (None: none at all)."""
@@ -157,7 +151,9 @@ class Memory:
         """Forgets what a device said."""
         self._checkins.pop(device_id, None)
 
-    def note_pulse(self, device_id: int, checkin: CheckinIn, at: datetime, interval_s: int, next_s: int) -> None:
+    def note_pulse(
+        self, device_id: int, checkin: CheckinIn | Glance, at: datetime, interval_s: int, next_s: int
+    ) -> None:
         """Keeps a device's call for the next batch write."""
         self.pulses[device_id] = {
             "device_id": device_id,

@@ -5,7 +5,8 @@ import base64
 import random
 import re
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterable
+from datetime import datetime
 from enum import Enum
 from typing import Any
 
@@ -13,13 +14,14 @@ from pydantic import BaseModel, ValidationError
 from starlette.requests import ClientDisconnect, Request
 from starlette.responses import FileResponse, JSONResponse, Response
 from starlette.routing import Route
-from starlette.types import ASGIApp, Receive, Scope, Send
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.manifest import join_envelope
 from mellow_herald.core.pauses import Pauses
-from mellow_herald.service.answers import NOT_KEPT, mark, time_headers
+from mellow_herald.service.answers import NOT_KEPT, TimeHeaders, mark, time_headers
 from mellow_herald.service.calls.enrolment import enrol
+from mellow_herald.service.calls.glance import Glance, glance_at
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
 from mellow_herald.service.clock import Clock
@@ -35,6 +37,7 @@ from mellow_herald.wire.device import CheckinIn, EnrolmentIn, LogsIn, OrderOut, 
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 
 PREFIX = "/device/v1"
+CHECKINS = f"{PREFIX}/checkins"
 BODY_LIMIT = 512 * 1024
 KEY_LIST_MEDIA_TYPE = "application/cose"
 SPREAD = 0.1
@@ -45,11 +48,13 @@ Endpoint = Callable[[Request], Awaitable[Response]]
 
 
 class HotPaths:
-    """Around the whole application: takes the hot paths past the framework's own layers, which cost as much as the
-    work."""
+    """Around the whole application: takes the calls that make up nearly all of the traffic past the framework's own
+    layers, which cost as much as the work."""
 
-    def __init__(self, app: ASGIApp, endpoints: dict[str, Endpoint], clock: Clock, figures: Figures) -> None:
-        self._app, self._endpoints, self._clock, self._figures = app, endpoints, clock, figures
+    def __init__(self, app: ASGIApp, devices: "DeviceApi", clock: Clock, figures: Figures) -> None:
+        self._app, self._devices, self._clock, self._figures = app, devices, clock, figures
+        self._endpoints = devices.hot_paths()
+        self._answering_at = TimeHeaders(clock)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Serves one call."""
@@ -59,6 +64,14 @@ class HotPaths:
             return
         began, route = time.perf_counter(), scope["path"]
         try:
+            if route == CHECKINS:
+                first = await receive()
+                interval_s = self._devices.unchanged(scope["headers"], first, self._answering_at.now())
+                if interval_s is not None:
+                    await self._say_nothing(send, interval_s)
+                    self._figures.note(route, 204, time.perf_counter() - began)
+                    return
+                receive = _again(first, receive)
             response = await endpoint(Request(scope, receive))
         except Exception as error:
             response = fault(error, route)
@@ -68,6 +81,21 @@ class HotPaths:
         if response.status_code >= 400:  # the others have it: a look at all headers costs more than any one of them
             mark(response.headers, self._clock)
         await response(scope, receive, send)
+
+    async def _say_nothing(self, send: Send, interval_s: int) -> None:
+        headers = [(b"herald-next-checkin", b"%d" % _spread(interval_s)), *self._answering_at.headers]
+        await send({"type": "http.response.start", "status": 204, "headers": headers})
+        await send({"type": "http.response.body", "body": b""})
+
+
+def _again(first: Message, receive: Receive) -> Receive:
+    """Gives what was received already once more, and then what comes after it."""
+    waiting = [first]
+
+    async def received() -> Message:
+        return waiting.pop() if waiting else await receive()
+
+    return received
 
 
 class DeviceApi:
@@ -93,9 +121,24 @@ class DeviceApi:
         return [Route(PREFIX + path, _answering(call), methods=[method]) for path, call, method in calls]
 
     def hot_paths(self) -> dict[str, Endpoint]:
-        """The calls that make up nearly all of the traffic, by path; all are POSTs."""
-        calls = (("/checkins", self.checkin), ("/reports", self.reports))
-        return {PREFIX + path: _answering(call) for path, call in calls}
+        """What nearly all calls call, by path; all are POSTs."""
+        return {CHECKINS: _answering(self.checkin), PREFIX + "/reports": _answering(self.reports)}
+
+    def unchanged(self, headers: Iterable[tuple[bytes, bytes]], first: Message, at: datetime) -> int | None:
+        """When a device may call again (s) whose check-in brings nothing new, if a glance at it can tell; ``first`` is
+        the first message of its body."""
+        if first["type"] != "http.request" or first.get("more_body"):
+            return None
+        credential = None
+        for name, value in headers:
+            if name == b"authorization" and credential is None:
+                credential = value
+            elif name == b"prefer":
+                return None
+        memory = self._context.memory
+        device_id = memory.who(credential) if credential else None
+        seen = None if device_id is None else glance_at(first["body"])
+        return None if device_id is None or seen is None else memory.unchanged(device_id, seen, at)
 
     async def enrolment(self, request: Request) -> Response:
         address = request.client.host if request.client else "unknown"
@@ -114,17 +157,15 @@ class DeviceApi:
 
     async def checkin(self, request: Request) -> Response:
         device_id = self._who(request)
-        message = await _body(request, CheckinIn)
+        body = await _bytes(request)
+        message, seen = CheckinIn.model_validate_json(body), glance_at(body)
         wait_s = preferred_wait(request.headers.get("prefer", ""))
         if wait_s:
             request.scope[HELD] = True
-            return await self._wait_for_order(device_id, message, wait_s)
-        remembered = self._context.memory.nothing_new(device_id, message, self._context.clock.now())
-        if remembered is not None:
-            return self._nothing(remembered.interval_s)
-        return self._order(await self._intake.checkin(device_id, message))
+            return await self._wait_for_order(device_id, message, seen, wait_s)
+        return self._order(await self._intake.checkin(device_id, message, seen))
 
-    async def _wait_for_order(self, device_id: int, message: CheckinIn, wait_s: int) -> Response:
+    async def _wait_for_order(self, device_id: int, message: CheckinIn, seen: Glance | None, wait_s: int) -> Response:
         """Holds a check-in open until an order stands or ``wait_s`` (real seconds) are over."""
         waiting = self._context.waiting
         deadline = time.monotonic() + wait_s
@@ -132,7 +173,7 @@ class DeviceApi:
             # Whoever is told of an order from here on sets the word, so none is missed between asking and waiting.
             while True:
                 word.clear()
-                order = await self._intake.checkin(device_id, message)
+                order = await self._intake.checkin(device_id, message, seen)
                 if order.order is None and not waiting.superseded(word):
                     await self._hold(device_id, message, order.next_checkin_s, word, deadline)
                 if order.order is not None or waiting.superseded(word) or time.monotonic() >= deadline:
@@ -211,8 +252,7 @@ class DeviceApi:
         return Response(body, headers=headers, media_type=kind)
 
     def _who(self, request: Request) -> int:
-        scheme, _, token = request.headers.get("authorization", "").partition(" ")
-        device_id = self._context.memory.who(token) if scheme.lower() == "bearer" else None
+        device_id = self._context.memory.who(request.headers.get("authorization", "").encode("latin-1"))
         if device_id is None:
             raise ProblemError(401, "bad-token", "The device token is missing, wrong or revoked. Enrol again.")
         return device_id
@@ -274,6 +314,11 @@ def _digest(request: Request) -> str:
 
 
 async def _body(request: Request, model: Any) -> Any:
+    assert issubclass(model, BaseModel)
+    return model.model_validate_json(await _bytes(request))
+
+
+async def _bytes(request: Request) -> bytes:
     announced = request.headers.get("content-length", "0")
     if not announced.isdigit() or int(announced) > BODY_LIMIT:
         raise ProblemError(413, "too-large", f"The body may have at most {BODY_LIMIT} bytes.")
@@ -282,8 +327,7 @@ async def _body(request: Request, model: Any) -> Any:
         body += piece
         if len(body) > BODY_LIMIT:
             raise ProblemError(413, "too-large", f"The body may have at most {BODY_LIMIT} bytes.")
-    assert issubclass(model, BaseModel)
-    return model.model_validate_json(bytes(body))
+    return bytes(body)
 
 
 def _answering(call: Endpoint) -> Endpoint:
