@@ -34,6 +34,8 @@ def run(
     import signal
     import sys
 
+    import uvloop
+
     from mellow_herald.sim.fleet import run_fleet
     from mellow_herald.sim.scenario import load_scenario
 
@@ -55,7 +57,7 @@ def run(
             with contextlib.suppress(asyncio.CancelledError):
                 await task
 
-        asyncio.run(main())
+        uvloop.run(main())
 
 
 @app.command("list")

@@ -1,12 +1,11 @@
 """Many simulated devices in one process."""
 
 import asyncio
+import gc
 import json
 from collections.abc import Callable
 from contextlib import AsyncExitStack
 from pathlib import Path
-
-import httpx
 
 from mellow_herald.core.component import Kind, kind_of
 from mellow_herald.core.keys import public_from_pem
@@ -16,14 +15,12 @@ from mellow_herald.sim.certificates import serve_tls
 from mellow_herald.sim.device import SimDevice
 from mellow_herald.sim.flash import FileChip
 from mellow_herald.sim.hardware import Hardware, Layout, PartLayout, make_chip, open_chip
+from mellow_herald.sim.http import Connections
 from mellow_herald.sim.making import Making, PlaceMaking
 from mellow_herald.sim.scenario import BoardSpec, DeviceSpec, LoadedScenario
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Uplink
 
-# A client's pool looks at all its connections for every call, so many devices share many small pools.
-DEVICES_A_CLIENT = 50
-LIMITS = httpx.Limits(max_connections=None, max_keepalive_connections=DEVICES_A_CLIENT, keepalive_expiry=90.0)
 STARTS_A_SECOND = 100
 Say = Callable[[str, str], None]
 
@@ -53,19 +50,15 @@ class Fleet:
 
     def __init__(self, loaded: LoadedScenario, url: str, folder: Path, say: Say) -> None:
         self._loaded, self._folder, self._say = loaded, folder, say
-        tls = httpx.create_ssl_context()
-        clients = -(-len(loaded.devices) // DEVICES_A_CLIENT)
-        self._clients = [
-            httpx.AsyncClient(base_url=url, limits=LIMITS, verify=tls, trust_env=False) for _ in range(clients)
-        ]
+        self._http = Connections(url)
         self._time = ServiceTime()
         self._files: dict[Path, bytes] = {}
         self._root = public_from_pem(loaded.read(loaded.scenario.root))
         self._key_list = loaded.read(loaded.scenario.key_list)
         self._tls_port: int | None = None
         self.devices: dict[str, SimDevice] = {}
-        for number, spec in enumerate(loaded.devices):
-            self.devices[spec.serial] = self._make(spec, self._clients[number // DEVICES_A_CLIENT])
+        for spec in loaded.devices:
+            self.devices[spec.serial] = self._make(spec)
         self._files.clear()
 
     async def run(self) -> None:
@@ -80,10 +73,9 @@ class Fleet:
                 for device in self.devices.values():
                     group.create_task(device.run())
         finally:
-            for client in self._clients:
-                await client.aclose()
+            self._http.close()
 
-    def _make(self, spec: DeviceSpec, http: httpx.AsyncClient) -> SimDevice:
+    def _make(self, spec: DeviceSpec) -> SimDevice:
         scenario, board = self._loaded.scenario, self._loaded.scenario.boards[spec.board]
         device: SimDevice
         making = Making(
@@ -102,7 +94,7 @@ class Fleet:
         async def carry(size: int) -> bool:
             return await device.carry(size)
 
-        uplink = Uplink(http, self._time, carry)
+        uplink = Uplink(self._http, self._time, carry)
         device = SimDevice(
             spec,
             self._chip(spec, board),
@@ -168,5 +160,8 @@ async def run_fleet(loaded: LoadedScenario, url: str, folder: Path, *, say: Say 
     """Runs all devices of a scenario until cancelled, with a bench to lay hands on them."""
     folder.mkdir(parents=True, exist_ok=True)
     fleet = Fleet(loaded, url, folder, say)
+    # What was loaded and made by now stays, and is not to be looked through again and again.
+    gc.collect()
+    gc.freeze()
     async with Bench(folder, fleet.devices):
         await fleet.run()

@@ -2,10 +2,8 @@
 
 import asyncio
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
-
-import httpx
 
 
 class ServiceTime:
@@ -18,12 +16,12 @@ class ServiceTime:
         self._said: datetime | None = None
         self._heard_at = 0.0
 
-    def learn(self, response: httpx.Response) -> None:
-        """Takes the time from an answer."""
-        said = response.headers.get("herald-time")
+    def learn(self, headers: Mapping[str, str]) -> None:
+        """Takes the time from an answer's headers."""
+        said = headers.get("herald-time")
         if said is not None:
             self._said, self._heard_at = datetime.fromisoformat(said), self.monotonic()
-            self.scale = float(response.headers.get("herald-time-scale", "1"))
+            self.scale = float(headers.get("herald-time-scale", "1"))
 
     def now(self) -> datetime | None:
         """The present service time, or None before the first answer."""

@@ -4,16 +4,15 @@ import asyncio
 import json
 import random
 from collections.abc import AsyncIterator, Awaitable, Callable
+from dataclasses import dataclass
 from typing import Any
 
-import httpx
-
+from mellow_herald.sim.http import ANSWER_S, Connections, LostError
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, OrderOut
 
 API = "/device/v1"
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 60.0
-CONNECT_S, ANSWER_S = 5.0, 30.0
 
 
 Carry = Callable[[int], Awaitable[bool]]
@@ -52,11 +51,20 @@ class Backoff:
         await asyncio.sleep((error.wait or grown) * self._rng.uniform(0.5, 1.0))
 
 
+@dataclass(frozen=True, slots=True)
+class Said:
+    """What the service answered."""
+
+    status: int
+    headers: dict[str, str]
+    content: bytes
+
+
 class Uplink:
-    """The calls of one device, over a client that all devices of a process share. ``carry`` is its
+    """The calls of one device, over connections that all devices of a process share. ``carry`` is its
     link: it takes the time for so many bytes, and says whether they arrived."""
 
-    def __init__(self, http: httpx.AsyncClient, time: ServiceTime, carry: Carry) -> None:
+    def __init__(self, http: Connections, time: ServiceTime, carry: Carry) -> None:
         self._http, self._time, self._carry = http, time, carry
         self.token: str | None = None
 
@@ -93,53 +101,52 @@ class Uplink:
         digest = uri.rpartition("/")[2]
         headers = self._headers()
         if have:
-            headers |= {"range": f"bytes={have}-", "if-range": f'"{digest}"'}
+            headers += [("range", f"bytes={have}-"), ("if-range", f'"{digest}"')]
         if not await self._carry(0):
             raise NoAnswerError
         try:
-            async with self._http.stream("GET", f"{API}/{uri}", headers=headers) as response:
-                if response.status_code not in (200, 206):
-                    await response.aread()
-                    self._check(response)
-                if have and response.status_code != 206:
+            async with self._http.call("GET", f"{API}/{uri}", headers) as reply:
+                if reply.status not in (200, 206):
+                    self._check(Said(reply.status, reply.headers, await reply.read()))
+                if have and reply.status != 206:
                     raise RefusedCallError(200, "no-range", "the service did not go on where the transfer broke off")
-                async for piece in response.aiter_bytes():
+                async for piece in reply.pieces():
                     yield piece
-        except httpx.TransportError:
+        except LostError:
             raise NoAnswerError from None
 
-    def _headers(self) -> dict[str, str]:
-        return {"authorization": f"Bearer {self.token}"} if self.token else {}
+    def _headers(self) -> list[tuple[str, str]]:
+        return [("authorization", f"Bearer {self.token}")] if self.token else []
 
-    async def _call(self, method: str, path: str, body: str | bytes | None = None, wait_s: int = 0) -> httpx.Response:
-        if not await self._carry(len(body or b"")):
+    async def _call(self, method: str, path: str, body: str = "", wait_s: int = 0) -> Said:
+        if not await self._carry(len(body)):
             raise NoAnswerError
-        headers = {**self._headers(), "content-type": "application/json"}
+        headers = [*self._headers(), ("content-type", "application/json")]
         if wait_s:
-            headers["prefer"] = f"wait={wait_s}"
-        timeout = httpx.Timeout(ANSWER_S + wait_s, connect=CONNECT_S)
+            headers.append(("prefer", f"wait={wait_s}"))
         try:
-            response = await self._http.request(method, API + path, content=body, headers=headers, timeout=timeout)
-        except httpx.TransportError:
+            async with self._http.call(method, API + path, headers, body.encode(), answer_s=ANSWER_S + wait_s) as reply:
+                response = Said(reply.status, reply.headers, await reply.read())
+        except LostError:
             raise NoAnswerError from None
         self._check(response)
         return response
 
-    def _check(self, response: httpx.Response) -> None:
-        self._time.learn(response)
-        if response.is_success:
+    def _check(self, response: Said) -> None:
+        self._time.learn(response.headers)
+        if response.status < 300:
             return
-        if response.status_code == 429 or response.status_code >= 500:
+        if response.status == 429 or response.status >= 500:
             said = response.headers.get("retry-after", "")
             raise NoAnswerError(float(said) if said.isdigit() else None, answered=True)
         try:
-            problem = response.json()
+            problem = json.loads(response.content)
         except ValueError:
             problem = {}
         kind = str(problem.get("type", "")).rpartition(":")[2]
-        raise RefusedCallError(response.status_code, kind, str(problem.get("detail", "")))
+        raise RefusedCallError(response.status, kind, str(problem.get("detail", "")))
 
-    def _order(self, response: httpx.Response) -> OrderOut:
-        if response.status_code == 204:
+    def _order(self, response: Said) -> OrderOut:
+        if response.status == 204:
             return OrderOut(next_checkin_s=int(response.headers.get("herald-next-checkin", "300")))
         return OrderOut.model_validate_json(response.content)
