@@ -16,11 +16,11 @@ demo: setup
 
 test: setup $(STAMPS)/system-for-tests check
 	cd console && npm run --silent test
-	$(BIN)/pytest -n 3 --dist loadgroup $(ARGS)
+	$(BIN)/pytest -n 3 --dist loadfile --no-loadscope-reorder $(ARGS)
 
 # Which lines the tests reach, but for those of browsers and real processes, which are not counted.
 coverage: setup
-	$(BIN)/pytest -n 2 --dist loadgroup -m "not system" --cov=mellow_herald --cov-report=term:skip-covered $(ARGS)
+	$(BIN)/pytest -n 2 --dist loadfile -m "not system" --cov=mellow_herald --cov-report=term:skip-covered $(ARGS)
 
 bench: setup
 	$(BIN)/python -m bench $(ARGS)

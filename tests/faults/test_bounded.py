@@ -9,7 +9,7 @@ from tests.faults.table import FAULTS
 from tests.faults.trial import Trials
 from tests.harness.processes import open_folder
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("faults")]
+pytestmark = pytest.mark.system
 TRIED = {
     "postgresql-killed": 101,
     "database-full": 102,

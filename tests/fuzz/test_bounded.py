@@ -28,7 +28,6 @@ def test_files_of_any_kind_are_refused_with_a_word(tmp_path: Path) -> None:
 
 
 @pytest.mark.system
-@pytest.mark.xdist_group("fuzz")
 def test_the_whole_document_holds_with_all_checks(service: RunningService) -> None:
     fill(service)
     # What it makes up of schemas' edges are eight thousand calls more: that is for `make fuzz`.

@@ -14,7 +14,7 @@ from tests.service.fleet.test_admission import asking
 from tests.service.rollouts.test_life import begin, fleet, go_through
 
 __all__ = ["fleet"]
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.system
 UNLABELLED = """() => [...document.querySelectorAll('button, a, input, img, svg[role=img]')].filter((e) => {
   if (e.getAttribute('aria-hidden') === 'true' || e.closest('[aria-hidden=true]')) return false
   const label = e.getAttribute('aria-label') ?? e.getAttribute('alt') ?? e.textContent.trim()

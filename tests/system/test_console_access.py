@@ -17,7 +17,7 @@ from tests.service.rollouts.test_life import begin, fleet
 from tests.system.test_console import sign_in
 
 __all__ = ["fleet"]
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.system
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
 SERIOUS = ("serious", "critical")
 ASK = """async (options) => (

@@ -11,7 +11,7 @@ from tests.service.rollouts.test_life import begin, fleet, go_through
 from tests.system.test_console import UNLABELLED, sign_in
 
 __all__ = ["fleet"]
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.system
 
 
 def test_a_rollout_that_stands_still_is_brought_on_by_a_button(

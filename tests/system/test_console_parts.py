@@ -13,7 +13,7 @@ from tests.service.rollouts.test_rings import plan
 from tests.service.rollouts.test_switch_order import enrolled
 from tests.system.test_console import UNLABELLED, sign_in
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.system
 
 
 def test_the_tree_shows_who_a_restart_cuts_off_without_a_reload(page: Page, service: RunningService) -> None:

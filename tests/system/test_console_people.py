@@ -8,7 +8,7 @@ from tests.harness.service import RunningService
 from tests.harness.team import add_person
 from tests.system.test_console import sign_in
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.system
 OWN = "my-own-choice"
 
 

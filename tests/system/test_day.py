@@ -14,7 +14,7 @@ from mellow_herald.wire.plan import PlanDocument
 from tests.harness.flight import DEVICES, OTHERS, Flight, until
 from tests.harness.some import some
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
+pytestmark = pytest.mark.system
 HURT = "hw_rev = 2"
 
 

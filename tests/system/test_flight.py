@@ -19,7 +19,7 @@ from tests.harness.flight import DEVICES, HERALD, OTHERS, SCALES, Flight, until
 from tests.harness.processes import free_port
 from tests.harness.some import some
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
+pytestmark = pytest.mark.system
 
 
 def test_a_release_reaches_the_fleet_although_service_and_devices_are_killed_on_the_way(folder: Path) -> None:

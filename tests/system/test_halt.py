@@ -14,7 +14,7 @@ from tests.harness.crowd import NEW, OLD, Crowd, Member, plan, prepare
 from tests.harness.flight import Flight, until
 from tests.harness.some import some
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
+pytestmark = pytest.mark.system
 DEVICES = int(os.environ.get("HERALD_TEST_CROWD", "1000"))
 WORKERS, AT_RISK = 3, 120
 HAMMERED_SECONDS = 3.0

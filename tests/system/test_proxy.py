@@ -20,7 +20,7 @@ from tests.harness.firmware import make_bytes
 from tests.harness.processes import free_port
 from tests.harness.service import PASSWORD, RunningService
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("faults")]
+pytestmark = pytest.mark.system
 CONF = Path(__file__).parents[2] / "deploy" / "nginx.conf"
 
 

@@ -18,7 +18,7 @@ from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import make_engine
 from tests.harness.flight import Flight, until
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("faults")]
+pytestmark = pytest.mark.system
 
 
 @pytest.fixture

@@ -27,7 +27,7 @@ from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import RolloutOut
 from tests.harness.flight import Flight
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
+pytestmark = pytest.mark.system
 DEVICES = int(os.environ.get("HERALD_TEST_DEVICES", "60"))
 WORKERS = 3
 # Narrow enough to be met in the last ring.

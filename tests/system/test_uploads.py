@@ -24,7 +24,7 @@ from mellow_herald.wire.board import BoardIn
 from tests.harness.build import build_firmware
 from tests.harness.flight import HERALD, Flight, until
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("processes")]
+pytestmark = pytest.mark.system
 ROOT, KEY = Ed25519PrivateKey.generate(), Ed25519PrivateKey.generate()
 LARGE = 96 * 1024 * 1024
 STATED: dict[str, Any] = {"line": "hive-scale", "board": "comb-s1", "component": "assets", "floor": 4}

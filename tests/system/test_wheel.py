@@ -19,7 +19,7 @@ from mellow_herald.core.keys import private_to_pem
 from tests.harness.firmware import make_bytes
 from tests.harness.service import RunningService
 
-pytestmark = [pytest.mark.system, pytest.mark.xdist_group("browser")]
+pytestmark = pytest.mark.system
 PROJECT = Path(__file__).parents[2]
 BOARD_FILE = PROJECT / "examples" / "boards" / "comb-s1.toml"
 
