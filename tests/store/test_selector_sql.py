@@ -1,6 +1,7 @@
 """Both readers of a selector pick the same devices, on random trees and random devices."""
 
 import random
+from collections import Counter
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -13,9 +14,11 @@ from sqlalchemy.ext.asyncio import AsyncEngine
 from mellow_herald.core.eligibility import Candidate, passed_over, rules_for
 from mellow_herald.core.presence import presence
 from mellow_herald.core.selector import And, Compare, Has, Like, Node, Not, OneOf, Or, matches
+from mellow_herald.core.selector.tree import FACTS, Kind
 from mellow_herald.core.version import version_key
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.selector_sql import IN_ROLLOUT_OF_ALL, compile_reason, compile_selector
+from mellow_herald.store.selector_terms import MOST, values
 from mellow_herald.store.tables import AttemptRow, Board, Device, DeviceEvent, ImageRow, Pulse, Release, ReleaseImage
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
@@ -276,3 +279,19 @@ async def test_the_reasons_to_pass_over_are_the_same_in_both(fleet: AsyncEngine,
     in_memory = {device["serial"]: passed_over(rules, facts(device)) for device in DEVICES}
     assert in_sql == in_memory
     assert len(set(in_sql.values())) > 5, "the sample must reach most rules"
+
+
+# Ages and versions are told otherwise; of the rest, these have no values in this fleet.
+NO_VALUES = {"in_list", "overtakable", "parts"}
+TOLD = [name for name, kind in FACTS.items() if kind not in (Kind.AGE, Kind.VERSION) and name not in NO_VALUES]
+
+
+@pytest.mark.parametrize("name", TOLD)
+async def test_the_values_of_a_fact_are_those_that_devices_have(fleet: AsyncEngine, name: str) -> None:
+    async with fleet.connect() as connection:
+        told = dict(await values(connection, name, NOW))
+    have = [facts(device).get(name) for device in DEVICES]
+    words = ["yes" if one is True else "no" if one is False else str(one) for one in have if one is not None]
+    counted = Counter(words)
+    assert told.keys() <= counted.keys() and all(counted[word] == devices for word, devices in told.items())
+    assert len(told) == min(MOST, len(counted)) and (len(told) > 1 or name == "gateway")

@@ -9,8 +9,8 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.store.database import fetch_all
 from mellow_herald.store.releases import IS_RELEASE
-from mellow_herald.store.selector_sql import KNOWN_BUILD, RUNS, column_of
-from mellow_herald.store.tables import Device, LineageSample, PresenceSample, Release, Rollout
+from mellow_herald.store.selector_sql import KNOWN_BUILD, RUNS, joined_column
+from mellow_herald.store.tables import Device, LineageSample, PresenceSample, Pulse, Release, Rollout
 
 
 class Sample(TypedDict):
@@ -114,8 +114,9 @@ async def rollouts_of_line(connection: AsyncConnection, board: str, line: str) -
 
 async def presence_now(connection: AsyncConnection, now: datetime) -> dict[str, dict[str, int]]:
     """Admitted devices by board, then by presence."""
-    presence: ColumnElement[str] = column_of("presence", now).label("presence")
-    inner = select(Device.board, presence).where(Device.admission == "admitted").subquery()
+    presence: ColumnElement[str] = joined_column("presence", now).label("presence")
+    joined = select(Device.board, presence).outerjoin(Pulse, Pulse.device_id == Device.id)
+    inner = joined.where(Device.admission == "admitted").subquery()
     statement = select(inner.c.board, inner.c.presence, func.count().label("devices"))
     counts: dict[str, dict[str, int]] = {}
     for row in await connection.execute(statement.group_by(inner.c.board, inner.c.presence)):

@@ -1,7 +1,7 @@
 """The reader of selectors that compiles them to SQL over the device table."""
 
 from collections.abc import Callable
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any
 
 from sqlalchemy import (
@@ -25,6 +25,7 @@ from sqlalchemy.sql.visitors import replacement_traverse
 from mellow_herald.core.eligibility import Rules
 from mellow_herald.core.history import LOOP_RESTARTS, LOOP_WITHIN, RECOVERY_SLOT, Happening
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER, Presence
+from mellow_herald.core.selector.match import matches
 from mellow_herald.core.selector.tree import (
     FACTS,
     And,
@@ -68,6 +69,20 @@ RUNS = case(
     (Device.digest.in_(_images_of(Release.state == "scratch")), "bench-build"),
     else_="unknown-build",
 )
+# The builds that there are in the fleet, each looked up in the index by itself: a million devices run few.
+_build = select(func.min(Device.digest).label("digest")).cte("build", recursive=True)
+_next = select(func.min(Device.digest)).where(Device.digest > _build.c.digest).correlate(_build).scalar_subquery()
+_build = _build.union_all(select(_next).where(_build.c.digest.is_not(None)))
+_KNOWN, _TRIED = _images_of(Release.state.not_in(("draft", "scratch"))), _images_of(Release.state == "scratch")
+_OTHERS = select(_build.c.digest).where(_build.c.digest.not_in(_KNOWN), _build.c.digest.not_in(_TRIED))
+# ``RUNS``, asked for one value.
+BUILDS: dict[str, ColumnElement[bool]] = {
+    "release": and_(Device.digest.in_(_KNOWN), not_(IN_RECOVERY)),
+    "bench-build": and_(Device.digest.in_(_TRIED), Device.digest.not_in(_KNOWN), not_(IN_RECOVERY)),
+    "unknown-build": and_(Device.digest.in_(_OTHERS), not_(IN_RECOVERY)),
+    "recovery": and_(Device.digest.is_not(None), IN_RECOVERY),
+    "unreadable": and_(Device.digest.is_(None), Device.token_used),
+}
 # Correlated by hand, as the pulse is below: the query around may be one of attempts.
 IN_ROLLOUT = select(1).where(AttemptRow.device_id == Device.id, AttemptRow.live).correlate(Device).exists()
 # The same by reading all live attempts once, in any number of processes: for questions about every device.
@@ -81,23 +96,18 @@ OVERTAKABLE = (
 )
 
 
-def _pulse(column: SQLColumnExpression[Any]) -> ColumnElement[Any]:
-    # Correlated by hand: the query around may join the pulse itself.
-    return select(column).where(Pulse.device_id == Device.id).correlate(Device).scalar_subquery()
-
-
 def _age(now: datetime) -> ColumnElement[Any]:
-    return _pulse(func.extract("epoch", now - Pulse.seen_at))
+    return func.extract("epoch", now - Pulse.seen_at)
 
 
 def _presence(now: datetime) -> ColumnElement[Any]:
     missed = func.extract("epoch", now - HEARD_AT) / Pulse.interval_s
-    known = case(
+    return case(
+        (Pulse.device_id.is_(None), Presence.NEVER_SEEN.value),
         (missed > OFFLINE_AFTER, Presence.OFFLINE.value),
         (missed > LATE_AFTER, Presence.LATE.value),
         else_=Presence.ONLINE.value,
     )
-    return func.coalesce(_pulse(known), literal(Presence.NEVER_SEEN.value))
 
 
 def _pinned(now: datetime) -> ColumnElement[Any]:
@@ -105,25 +115,26 @@ def _pinned(now: datetime) -> ColumnElement[Any]:
 
 
 def _restart_loop(now: datetime) -> ColumnElement[Any]:
-    restarts = (
-        select(func.sum(DeviceEvent.count))
-        .where(
-            DeviceEvent.device_id == Device.id,
-            DeviceEvent.what == Happening.RESTARTED.value,
-            DeviceEvent.at > now - LOOP_WITHIN,
-        )
-        .correlate(Device)
-        .scalar_subquery()
+    lately = (DeviceEvent.what == Happening.RESTARTED.value, DeviceEvent.at > now - LOOP_WITHIN)
+    restarts = func.sum(DeviceEvent.count)
+    return Device.id.in_(
+        select(DeviceEvent.device_id).where(*lately).group_by(DeviceEvent.device_id).having(restarts >= LOOP_RESTARTS)
     )
-    return func.coalesce(restarts >= LOOP_RESTARTS, False)
 
 
-TIMED: dict[str, Callable[[datetime], ColumnElement[Any]]] = {
+# What a device's last call says, over the pulse; ``presence`` is known of a device without one, too.
+PULSE: dict[str, Callable[[datetime], ColumnElement[Any]]] = {
     "seen": _age,
     "presence": _presence,
-    "pinned": _pinned,
-    "restart_loop": _restart_loop,
+    "battery": lambda _: Pulse.condition["battery"].as_integer(),
+    "charging": lambda _: Pulse.condition["charging"].as_boolean(),
+    "link": lambda _: Pulse.condition["link"].astext,
 }
+# For a device that never called.
+SILENT = {"presence": Presence.NEVER_SEEN.value}
+TIMED: dict[str, Callable[[datetime], ColumnElement[Any]]] = {"pinned": _pinned, "restart_loop": _restart_loop}
+OF_TIME = {*TIMED, "seen", "presence"}
+NO_TIME = datetime(1, 1, 1, tzinfo=UTC)  # for facts that are the same at any time
 COLUMNS: dict[str, SQLColumnExpression[Any]] = {
     "serial": Device.serial,
     "board": Device.board,
@@ -145,38 +156,102 @@ COLUMNS: dict[str, SQLColumnExpression[Any]] = {
     "in_list": literal(None, BigInteger),
     "in_rollout": IN_ROLLOUT,
     "overtakable": OVERTAKABLE,
-    "battery": _pulse(Pulse.condition["battery"].as_integer()),
-    "charging": _pulse(Pulse.condition["charging"].as_boolean()),
-    "link": _pulse(Pulse.condition["link"].astext),
 }
 
 
 def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[bool]:
     """A condition over ``device`` that holds for the same devices as ``core.selector.matches``.
 
-    ``now`` is needed by selectors that speak of time (``seen``, ``presence``, ``pinned``).
+    ``now`` is needed by selectors that speak of time (``seen``, ``presence``, ``pinned``). What speaks of pulses alone
+    is asked of all pulses at once and not once a device, and what speaks of builds of the few that there are.
     """
+    if _speaks_of_pulses(node):
+        return _by_pulse(node, now)
     match node:
         case And(parts):
-            return and_(true(), *(compile_selector(part, now) for part in parts))
+            return and_(true(), *(compile_selector(part, now) for part in _pulses_together(And, parts)))
         case Or(parts):
-            return or_(false(), *(compile_selector(part, now) for part in parts))
+            return or_(false(), *(compile_selector(part, now) for part in _pulses_together(Or, parts)))
         case Not(part):
             return not_(compile_selector(part, now))
         case OneOf(name, values):
             return or_(false(), *(compile_selector(Compare(name, "=", value), now) for value in values))
-        case Like(name, pattern):
-            return func.coalesce(column_of(name, now).like(_like(pattern), escape="\\"), False)
-        case Has(name):
-            return column_of(name, now).is_not(None)
         case Compare("in_list", "=", value):
             return Device.serial.in_(select(Listed.serial).where(Listed.list_id == value))
         case Compare("in_list", op, _) if op != "!=":
             return false()  # the number of a list is a name: none is before another
         case Compare(name, "!=", value):
             return not_(compile_selector(Compare(name, "=", value), now))
+        case Compare("runs", "=", value) if value in BUILDS:
+            return func.coalesce(BUILDS[str(value)], False)
+        case Compare("known_build", "=", value):
+            return func.coalesce(
+                BUILDS["release"] if value else or_(BUILDS["unknown-build"], BUILDS["bench-build"]), False
+            )
+        case _:
+            return _tested(node, lambda name: column_of(name, now))
+
+
+def _tested(node: Compare | Like | Has, column: Callable[[str], SQLColumnExpression[Any]]) -> ColumnElement[bool]:
+    match node:
+        case Like(name, pattern):
+            return func.coalesce(column(name).like(_like(pattern), escape="\\"), False)
+        case Has(name):
+            return column(name).is_not(None)
         case Compare(name, op, value):
-            return _compare(name, op, value, now)
+            return _compare(name, op, value, column(name))
+
+
+def _speaks_of_pulses(node: Node) -> bool:
+    """Of nothing else."""
+    match node:
+        case And(parts) | Or(parts):
+            return bool(parts) and all(map(_speaks_of_pulses, parts))
+        case Not(part):
+            return _speaks_of_pulses(part)
+        case _:
+            return node.name in PULSE
+
+
+def _pulses_together(kind: type[And | Or], parts: tuple[Node, ...]) -> list[Node]:
+    """The parts, with those that speak of pulses alone made into one."""
+    own = tuple(part for part in parts if _speaks_of_pulses(part))
+    others = [part for part in parts if not _speaks_of_pulses(part)]
+    return [*others, kind(own)] if own else others
+
+
+def _by_pulse(node: Node, now: datetime | None) -> ColumnElement[bool]:
+    condition = _over_pulse(node, now)
+    own = select(1).where(Pulse.device_id == Device.id).correlate(Device)
+    if matches(node, SILENT):  # whoever never called has no pulse to look at
+        return not_(own.where(not_(condition)).exists())
+    return own.where(condition).exists()
+
+
+def _over_pulse(node: Node, now: datetime | None) -> ColumnElement[bool]:
+    match node:
+        case And(parts):
+            return and_(true(), *(_over_pulse(part, now) for part in parts))
+        case Or(parts):
+            return or_(false(), *(_over_pulse(part, now) for part in parts))
+        case Not(part):
+            return not_(_over_pulse(part, now))
+        case OneOf(name, values):
+            return or_(false(), *(_over_pulse(Compare(name, "=", value), now) for value in values))
+        case Compare(name, "!=", value):
+            return not_(_over_pulse(Compare(name, "=", value), now))
+        case _:
+            return _tested(node, lambda name: _pulse_of(name, now))
+
+
+def _pulse_of(name: str, now: datetime | None) -> ColumnElement[Any]:
+    return PULSE[name](_needed(name, now))
+
+
+def _needed(name: str, now: datetime | None) -> datetime:
+    if now is None and name in OF_TIME:
+        raise ValueError(f"a selector that speaks of {name} needs to know the time")
+    return now or NO_TIME
 
 
 def compile_reason(
@@ -208,11 +283,20 @@ def column_of(name: str, now: datetime | None) -> SQLColumnExpression[Any]:
     image = digest_of(name)
     if image is not None:
         return _text(Device.running[image]["digest"])
+    if name in PULSE:
+        # Correlated by hand: the query around may join the pulse itself.
+        own = select(_pulse_of(name, now)).where(Pulse.device_id == Device.id).correlate(Device).scalar_subquery()
+        return func.coalesce(own, SILENT[name]) if name in SILENT else own
     if name in TIMED:
-        if now is None:
-            raise ValueError(f"a selector that speaks of {name} needs to know the time")
-        return TIMED[name](now)
+        return TIMED[name](_needed(name, now))
     return COLUMNS[name] if name in FACTS else Device.labels[label_of(name)].astext
+
+
+def joined_column(name: str, now: datetime | None) -> SQLColumnExpression[Any]:
+    """The same for a query about all devices that has their pulses joined to them from outside."""
+    if name in PULSE:
+        return _pulse_of(name, now)
+    return IN_ROLLOUT_OF_ALL if name == "in_rollout" else column_of(name, now)
 
 
 def _like(pattern: str) -> str:
@@ -220,8 +304,7 @@ def _like(pattern: str) -> str:
     return escaped.replace("*", "%").replace("?", "_")
 
 
-def _compare(name: str, op: str, value: str | int | bool, now: datetime | None) -> ColumnElement[bool]:
-    column = column_of(name, now)
+def _compare(name: str, op: str, value: str | int | bool, column: SQLColumnExpression[Any]) -> ColumnElement[bool]:
     if component_of(name) is not None:
         # Hex digits of a version key sort as its bytes do, but only byte by byte.
         column, wanted = column.collate("C"), literal(version_key(str(value)).hex())

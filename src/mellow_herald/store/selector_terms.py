@@ -6,8 +6,8 @@ from sqlalchemy import String, cast, func, select
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.selector.tree import COMPONENT_SUFFIX, Kind, component_of, kind_of
-from mellow_herald.store.selector_sql import column_of
-from mellow_herald.store.tables import Device
+from mellow_herald.store.selector_sql import joined_column
+from mellow_herald.store.tables import Device, Pulse
 
 MOST = 50
 
@@ -28,9 +28,9 @@ async def values(connection: AsyncConnection, name: str, now: datetime) -> list[
         own = Device.running[component]["version"].astext
         column = Device.version if name == "version" else own
     else:
-        column = column_of(name, now)
+        column = joined_column(name, now)
     value = cast(column, String).label("value")
-    inner = select(value).select_from(Device).subquery()
+    inner = select(value).select_from(Device).outerjoin(Pulse, Pulse.device_id == Device.id).subquery()
     count = func.count().label("devices")
     statement = select(inner.c.value, count).where(inner.c.value.is_not(None)).group_by(inner.c.value)
     rows = await connection.execute(statement.order_by(count.desc(), inner.c.value).limit(MOST))
