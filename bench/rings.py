@@ -62,15 +62,16 @@ def measure() -> list[Figure]:
 async def _measure(folder: Path, url: str) -> list[Figure]:
     context = await open_context(Settings(data_dir=folder), Pools(url))
     try:
-        await _fill(context)
+        await fill(context)
         document = PlanDocument.model_validate(PLAN)
         return [*await _previews(context, document), *await _opening(context, document)]
     finally:
         await context.engine.dispose()
 
 
-async def _fill(context: Context) -> None:
-    """A board, a release, and a million devices that run the one before."""
+async def fill(context: Context, pulses: str | None = None) -> None:
+    """A board, a release, and a million devices that run the one before; ``pulses`` is the statement that adds their
+    last calls."""
     publisher = Publisher()
     images = {version: make_image(version) for version in ("2.4.0", "2.5.0")}
     now = context.clock.now()
@@ -152,7 +153,7 @@ async def _fill(context: Context) -> None:
         await connection.execute(
             text(FLEET), {"board": BOARD, "line": LINE, "digest": images["2.4.0"].digest, "now": now}
         )
-        await connection.execute(text(PULSES), {"now": now})
+        await connection.execute(text(pulses or PULSES), {"now": now})
     async with context.engine.connect() as connection:
         await connection.execution_options(isolation_level="AUTOCOMMIT")
         await connection.execute(text("VACUUM ANALYZE"))

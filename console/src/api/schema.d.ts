@@ -3769,7 +3769,7 @@ export interface components {
          * Overview
          * @description What needs a person, what is moving, and who is there. ``ended`` are the rollouts that ended in the last days,
          *     the latest first. ``alarms`` are the newest of the last day that no update explains, ``alarms_unexplained`` how many
-         *     there are.
+         *     there are. Devices were counted at ``counted_at``: in a large fleet at most 10 s (of real time) ago.
          */
         Overview: {
             /**
@@ -3777,6 +3777,11 @@ export interface components {
              * Format: date-time
              */
             now: string;
+            /**
+             * Counted At
+             * Format: date-time
+             */
+            counted_at: string;
             /** Scale */
             scale: number;
             /** Presence */

@@ -25,8 +25,6 @@ const props = defineProps<{ serial: string }>()
 const device = ref<DeviceDetail | null>(null)
 const clock = useClock()
 const { failure, reload } = useLoading(async () => {
-  const { now, scale } = await told(api.GET('/api/v1/overview'))
-  clock.learn(now, scale)
   device.value = await told(api.GET('/api/v1/devices/{serial}', { params: { path: { serial: props.serial } } }))
 })
 // A ring that opens gives devices their attempts, and says so of the rollout alone.

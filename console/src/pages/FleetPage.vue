@@ -55,8 +55,6 @@ function sort(by: string) {
 }
 
 const { failure, loaded, reload } = useLoading(async () => {
-  const { now, scale } = await told(api.GET('/api/v1/overview'))
-  clock.learn(now, scale)
   const page = await told(api.GET('/api/v1/devices', { params: { query: { ...asked(), limit: Math.max(PAGE, devices.value.length) } } }))
   devices.value = page.items
   next.value = page.next ?? null

@@ -22,7 +22,6 @@ const clock = useClock()
 const session = useSession()
 const { failure, reload } = useLoading(async () => {
   overview.value = await told(api.GET('/api/v1/overview'))
-  clock.learn(overview.value.now, overview.value.scale)
   samples.value = await told(api.GET('/api/v1/presence'))
 })
 reloadOn(() => true, reload, 600)

@@ -17,7 +17,6 @@ const alarms = ref<Schemas['AlarmOut'][]>([])
 const clock = useClock()
 const { failure, reload } = useLoading(async () => {
   tree.value = await told(api.GET('/api/v1/topology'))
-  clock.learn(tree.value.now, clock.scale)
   alarms.value = await told(api.GET('/api/v1/alarms', { params: { query: { limit: 30 } } }))
 })
 reloadOn((event) => event.kind === 'attempt' || event.kind === 'device', reload, 600)

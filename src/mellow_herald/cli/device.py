@@ -42,11 +42,11 @@ def list_devices(
 
     with connect() as herald:
         page = herald.devices.list(where=where, limit=limit, order=order)
-        now = herald.overview().now if not as_json else None
+        now = herald.service_time
+        assert now is not None
     if as_json:
         print_json(page.items)
         return
-    assert now is not None
     rows = [
         [
             d.serial,
@@ -93,7 +93,8 @@ def show(
                 _print_releases(serial, found)
             return
         device = herald.devices.show(serial)
-        now = herald.overview().now
+        now = herald.service_time
+        assert now is not None
     if as_json:
         print_json(device)
     else:

@@ -127,7 +127,8 @@ def visits(where: Where = None, out: Out = None, as_json: AsJson = False) -> Non
             note(f"written to {out}")
             return
         found = herald.devices.visits(where=where)
-        now = herald.overview().now
+        now = herald.service_time
+        assert now is not None
     if as_json:
         print_json(found)
         return

@@ -12,8 +12,9 @@ class Call:
     where: str
 
 
+ASKING = "asking"
 CALLS = (
-    Call("asking", "asking to be admitted", "admission = asking"),
+    Call(ASKING, "asking to be admitted", "admission = asking"),
     Call("cloned", "sharing a token with another unit", "cloned = yes"),
     Call("recovery", "running the recovery image", "admission = admitted and runs = recovery"),
     Call("restart-loop", "restarted five times or more within an hour", "admission = admitted and restart_loop = yes"),

@@ -9,6 +9,7 @@ from sqlalchemy.ext.asyncio import AsyncEngine
 from mellow_herald.service.calls.memory import Memory
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.figures import Figures
+from mellow_herald.service.kept import Kept
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
 from mellow_herald.service.waiting import Waiting
@@ -33,6 +34,7 @@ class Context:
     pools: Pools
     waiting: Waiting = field(default_factory=Waiting)
     figures: Figures = field(default_factory=Figures)
+    kept: Kept = field(default_factory=Kept)
     unhealthy: set[str] = field(default_factory=set)
     previews: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(PREVIEWS_AT_ONCE))
 

@@ -2,8 +2,7 @@
 
 import shutil
 from collections import Counter
-from collections.abc import Iterator, Sequence
-from datetime import datetime
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, Response
@@ -11,15 +10,15 @@ from prometheus_client import CONTENT_TYPE_LATEST, CollectorRegistry, generate_l
 from prometheus_client.core import GaugeMetricFamily
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.backup.taking import TAKEN
 from mellow_herald.service.context import Context, context_of
+from mellow_herald.service.fleet import attention
 from mellow_herald.service.people.callers import Anyone
 from mellow_herald.service.problems import problems
 from mellow_herald.service.rollouts.brakes import read_brakes
 from mellow_herald.service.rollouts.planning import plan_of
-from mellow_herald.store import fleet, rollouts, webhooks
+from mellow_herald.store import rollouts, webhooks
 from mellow_herald.store.feed import newest_entry_at
 
 router = APIRouter(tags=["health"])
@@ -35,10 +34,10 @@ EVIDENCE_OF = 50
 )
 async def metrics(who: Anyone, context: Ctx) -> Response:
     """Figures for Prometheus."""
-    now = context.clock.now()
+    now, counts = context.clock.now(), await attention.count(context)
     async with context.engine.connect() as connection:
         standing = [
-            await _devices(connection, now),
+            _devices(counts.presence),
             *await _rollouts(connection),
             *await _webhooks(connection),
         ]
@@ -72,10 +71,10 @@ class Standing(CollectorRegistry):
         yield from self._families
 
 
-async def _devices(connection: AsyncConnection, now: datetime) -> GaugeMetricFamily:
+def _devices(counts: Mapping[str, int]) -> GaugeMetricFamily:
     presence = GaugeMetricFamily("herald_devices", "Admitted devices by presence.", labels=["presence"])
-    for name, value in (await fleet.count_presence(connection, now, LATE_AFTER, OFFLINE_AFTER)).items():
-        presence.add_metric([name], value)
+    for name, devices in counts.items():
+        presence.add_metric([name], devices)
     return presence
 
 

@@ -95,7 +95,7 @@ async def load_groups(
         Device.id,
         compile_reason(target.rules, now, in_rollout=IN_ROLLOUT_OF_ALL).label("reason"),
         *(fact_text(name, now).label(f"fact{n}") for n, name in enumerate(names)),
-        *(picked.label(f"pick{n}") for n, picked in picks.items()),
+        *(func.coalesce(picked, False).label(f"pick{n}") for n, picked in picks.items()),
     ).where(compile_selector(target.where, now))
     if rollout_id is not None:
         inner = inner.where(~_attempted(rollout_id))
@@ -121,7 +121,7 @@ async def load_groups(
             passed[row["reason"]] = passed.get(row["reason"], 0) + row["devices"]
             continue
         facts = {name: row[f"fact{n}"] for n, name in enumerate(names)}
-        picked = tuple(bool(row[f"pick{n}"]) if n in picks else False for n in range(len(rings)))
+        picked = tuple(row[f"pick{n}"] if n in picks else False for n in range(len(rings)))
         groups.append(Group(facts, picked, np.sort(np.array(row["ids"], np.int64))))
     return groups, passed
 

@@ -9,11 +9,13 @@ from sqlalchemy import (
     ColumnElement,
     Select,
     SQLColumnExpression,
+    Text,
     and_,
     case,
     false,
     func,
     literal,
+    literal_column,
     not_,
     or_,
     select,
@@ -46,7 +48,11 @@ from mellow_herald.core.version import version_key
 from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Listed, Pulse, Release, ReleaseImage
 
-IN_RECOVERY = func.coalesce(Device.running["app"]["slot"].astext == RECOVERY_SLOT, False)
+# Written as the index on it is.
+_RECOVERING = Device.running.op("#>>", return_type=Text())(literal_column("'{app,slot}'")) == literal_column(
+    f"'{RECOVERY_SLOT}'"
+)
+IN_RECOVERY = func.coalesce(_RECOVERING, False)
 
 
 # What no release has is an unknown build, and a draft is no release yet; nothing known of what runs is neither, and a
@@ -80,7 +86,7 @@ BUILDS: dict[str, ColumnElement[bool]] = {
     "release": and_(Device.digest.in_(_KNOWN), not_(IN_RECOVERY)),
     "bench-build": and_(Device.digest.in_(_TRIED), Device.digest.not_in(_KNOWN), not_(IN_RECOVERY)),
     "unknown-build": and_(Device.digest.in_(_OTHERS), not_(IN_RECOVERY)),
-    "recovery": and_(Device.digest.is_not(None), IN_RECOVERY),
+    "recovery": and_(Device.digest.is_not(None), _RECOVERING),
     "unreadable": and_(Device.digest.is_(None), Device.token_used),
 }
 # Correlated by hand, as the pulse is below: the query around may be one of attempts.
@@ -160,7 +166,8 @@ COLUMNS: dict[str, SQLColumnExpression[Any]] = {
 
 
 def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[bool]:
-    """A condition over ``device`` that holds for the same devices as ``core.selector.matches``.
+    """A condition over ``device`` that holds for the same devices as ``core.selector.matches``; for others it is false
+    or NULL.
 
     ``now`` is needed by selectors that speak of time (``seen``, ``presence``, ``pinned``). What speaks of pulses alone
     is asked of all pulses at once and not once a device, and what speaks of builds of the few that there are.
@@ -173,7 +180,7 @@ def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[b
         case Or(parts):
             return or_(false(), *(compile_selector(part, now) for part in _pulses_together(Or, parts)))
         case Not(part):
-            return not_(compile_selector(part, now))
+            return _not(compile_selector(part, now))
         case OneOf(name, values):
             return or_(false(), *(compile_selector(Compare(name, "=", value), now) for value in values))
         case Compare("in_list", "=", value):
@@ -181,9 +188,11 @@ def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[b
         case Compare("in_list", op, _) if op != "!=":
             return false()  # the number of a list is a name: none is before another
         case Compare(name, "!=", value):
-            return not_(compile_selector(Compare(name, "=", value), now))
+            return _not(compile_selector(Compare(name, "=", value), now))
+        case Compare(name, "=", value) if name not in FACTS and not component_of(name) and not digest_of(name):
+            return Device.labels.contains({label_of(name): value})
         case Compare("runs", "=", value) if value in BUILDS:
-            return func.coalesce(BUILDS[str(value)], False)
+            return BUILDS[str(value)]
         case Compare("known_build", "=", value):
             return func.coalesce(
                 BUILDS["release"] if value else or_(BUILDS["unknown-build"], BUILDS["bench-build"]), False
@@ -192,10 +201,16 @@ def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[b
             return _tested(node, lambda name: column_of(name, now))
 
 
+def _not(condition: ColumnElement[bool]) -> ColumnElement[bool]:
+    # A missing fact matches nothing, so what is NULL is not matched, and its contrary is. Only here: anywhere else NULL
+    # is as good as false, and what stands bare can be looked up in an index.
+    return not_(func.coalesce(condition, False))
+
+
 def _tested(node: Compare | Like | Has, column: Callable[[str], SQLColumnExpression[Any]]) -> ColumnElement[bool]:
     match node:
         case Like(name, pattern):
-            return func.coalesce(column(name).like(_like(pattern), escape="\\"), False)
+            return column(name).like(_like(pattern), escape="\\")
         case Has(name):
             return column(name).is_not(None)
         case Compare(name, op, value):
@@ -224,7 +239,7 @@ def _by_pulse(node: Node, now: datetime | None) -> ColumnElement[bool]:
     condition = _over_pulse(node, now)
     own = select(1).where(Pulse.device_id == Device.id).correlate(Device)
     if matches(node, SILENT):  # whoever never called has no pulse to look at
-        return not_(own.where(not_(condition)).exists())
+        return not_(own.where(_not(condition)).exists())
     return own.where(condition).exists()
 
 
@@ -235,11 +250,11 @@ def _over_pulse(node: Node, now: datetime | None) -> ColumnElement[bool]:
         case Or(parts):
             return or_(false(), *(_over_pulse(part, now) for part in parts))
         case Not(part):
-            return not_(_over_pulse(part, now))
+            return _not(_over_pulse(part, now))
         case OneOf(name, values):
             return or_(false(), *(_over_pulse(Compare(name, "=", value), now) for value in values))
         case Compare(name, "!=", value):
-            return not_(_over_pulse(Compare(name, "=", value), now))
+            return _not(_over_pulse(Compare(name, "=", value), now))
         case _:
             return _tested(node, lambda name: _pulse_of(name, now))
 
@@ -314,7 +329,4 @@ def _compare(name: str, op: str, value: str | int | bool, column: SQLColumnExpre
         wanted = literal(value, BigInteger)
     else:
         wanted = literal(value)
-    compared = column.op(op, is_comparison=True)(wanted)
-    # A missing fact matches nothing; without this, NULL would leak through NOT. What is never missing is compared as it
-    # is: that is faster, and the planner knows what to expect.
-    return func.coalesce(compared, False) if getattr(column, "nullable", True) else compared
+    return column.op(op, is_comparison=True)(wanted)

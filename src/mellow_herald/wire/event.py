@@ -74,9 +74,10 @@ class PresenceSample(Shown):
 class Overview(Shown):
     """What needs a person, what is moving, and who is there. ``ended`` are the rollouts that ended in the last days,
     the latest first. ``alarms`` are the newest of the last day that no update explains, ``alarms_unexplained`` how many
-    there are."""
+    there are. Devices were counted at ``counted_at``: in a large fleet at most 10 s (of real time) ago."""
 
     now: Time
+    counted_at: Time
     scale: float
     presence: dict[Presence, int]
     versions: list[VersionCount]

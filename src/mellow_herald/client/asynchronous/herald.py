@@ -78,6 +78,7 @@ class AsyncHerald:
             trust_env=False,
             verify=verify,
         )
+        self._told_time: str | None = None
         self.people = People(self)
         self.boards = Boards(self)
         self.keys = Keys(self)
@@ -105,6 +106,11 @@ class AsyncHerald:
     def url(self) -> str:
         """The service's address."""
         return str(self._http.base_url)
+
+    @property
+    def service_time(self) -> datetime | None:
+        """The service's time, as its last answer told it; None before the first."""
+        return None if self._told_time is None else datetime.fromisoformat(self._told_time)
 
     @cached_property
     def releases(self) -> "Releases":
@@ -157,6 +163,7 @@ class AsyncHerald:
                 if attempt == tries:
                     raise unreachable(self._http.base_url, error, call.doing) from error
                 continue
+            self._told_time = response.headers.get("herald-time", self._told_time)
             if response.is_success:
                 return call.read(response.content)
             if response.status_code not in AGAIN or attempt == tries:

@@ -1,15 +1,17 @@
 """What needs a person, what is moving, and who is there."""
 
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.attention import CALLS
+from mellow_herald.core.attention import ASKING, CALLS
 from mellow_herald.core.presence import LATE_AFTER, OFFLINE_AFTER
 from mellow_herald.service.context import Context
 from mellow_herald.service.people.narrowing import node_of, within
 from mellow_herald.service.rollouts.shown import assemble
 from mellow_herald.store import alarms, fleet, rollouts
+from mellow_herald.store.fleet import VersionDevices
 from mellow_herald.wire.event import Attention, Overview, VersionCount
 from mellow_herald.wire.topology import AlarmOut
 
@@ -19,9 +21,22 @@ LATELY, MOST_ENDED = timedelta(days=7), 5
 A_DAY = timedelta(days=1)
 
 
+@dataclass(frozen=True, slots=True)
+class Counts:
+    """How many devices there are of each sort, at a time."""
+
+    at: datetime
+    presence: dict[str, int]
+    versions: list[VersionDevices]
+    unknown_builds: int
+    attention: list[Attention]
+    alarms_unexplained: int
+
+
 async def overview(context: Context, only: str | None = None) -> Overview:
     """All of it as it stands now, or what concerns the devices that a selector picks, and no others."""
     now, where = context.clock.now(), node_of(only, None)
+    counts = await count(context, only)
     async with context.engine.connect() as connection:
         live = await rollouts.list_rollouts(connection, live=True)
         ended = await rollouts.list_rollouts(connection, ended_since=now - LATELY, limit=MOST_ENDED)
@@ -29,16 +44,15 @@ async def overview(context: Context, only: str | None = None) -> Overview:
         moving = await assemble(connection, [row for row in live if row["id"] in theirs], now)
         return Overview(
             now=now,
+            counted_at=counts.at,
             scale=context.clock.scale,
-            presence=await fleet.count_presence(connection, now, LATE_AFTER, OFFLINE_AFTER, where),
-            versions=[
-                VersionCount.model_validate(dict(row)) for row in await fleet.count_versions(connection, where, now)
-            ],
+            presence=counts.presence,
+            versions=[VersionCount.model_validate(dict(row)) for row in counts.versions],
             moving=moving,
             ended=await assemble(connection, [row for row in ended if row["id"] in theirs], now),
-            asking=await fleet.count_devices(connection, node_of(only, "admission = asking"), now),
-            unknown_builds=await fleet.count_devices(connection, node_of(only, "runs = unknown-build"), now),
-            attention=await _attention(connection, now, only),
+            asking=sum(one.devices for one in counts.attention if one.kind == ASKING),
+            unknown_builds=counts.unknown_builds,
+            attention=counts.attention,
             unhealthy_images=sorted(context.unhealthy),
             alarms=[
                 AlarmOut.model_validate(dict(row))
@@ -46,8 +60,27 @@ async def overview(context: Context, only: str | None = None) -> Overview:
                     connection, explained=False, since=now - A_DAY, where=where, now=now, limit=FIRST
                 )
             ],
-            alarms_unexplained=await alarms.count_alarms(connection, now - A_DAY, where, now),
+            alarms_unexplained=counts.alarms_unexplained,
         )
+
+
+async def count(context: Context, only: str | None = None) -> Counts:
+    """How many devices there are of each sort, among those that a selector picks; kept for a while where it is costly
+    to count."""
+
+    async def counted() -> Counts:
+        now, where = context.clock.now(), node_of(only, None)
+        async with context.engine.connect() as connection:
+            return Counts(
+                now,
+                await fleet.count_presence(connection, now, LATE_AFTER, OFFLINE_AFTER, where),
+                await fleet.count_versions(connection, where, now),
+                await fleet.count_devices(connection, node_of(only, "runs = unknown-build"), now),
+                await _attention(connection, now, only),
+                await alarms.count_alarms(connection, now - A_DAY, where, now),
+            )
+
+    return await context.kept.get(("devices", only), counted)
 
 
 async def _attention(connection: AsyncConnection, now: datetime, only: str | None) -> list[Attention]:

@@ -96,6 +96,12 @@ class Device(Base):
         Index("ix_device_cloned", "id", postgresql_where=text("cloned_at IS NOT NULL")),
         CheckConstraint("admission IN ('asking','admitted','refused','retired')", name="admission"),
         Index("ix_device_board_line", "board", "line"),
+        Index("ix_device_labels", "labels", postgresql_using="gin", postgresql_ops={"labels": "jsonb_path_ops"}),
+        # The few of a large fleet that need a person.
+        Index("ix_device_barred", "id", postgresql_where=text("admission <> 'admitted'")),
+        Index("ix_device_rescued", "id", postgresql_where=text("rescued_at IS NOT NULL")),
+        Index("ix_device_updaterless", "id", postgresql_where=text("updater = 0")),
+        Index("ix_device_recovering", "id", postgresql_where=text("running #>> '{app,slot}' = 'recovery'")),
     )
 
 

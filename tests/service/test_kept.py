@@ -1,0 +1,61 @@
+import asyncio
+
+import pytest
+
+from mellow_herald.service import kept
+from mellow_herald.service.kept import Kept
+
+
+async def test_what_is_cheap_is_counted_anew_for_everybody() -> None:
+    counts = iter(range(10))
+
+    async def count() -> int:
+        return next(counts)
+
+    answers = Kept()
+    assert [await answers.get("devices", count) for _ in range(3)] == [0, 1, 2]
+
+
+async def test_what_is_costly_is_counted_once_for_all_who_ask_and_again_after_a_while(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(kept, "CHEAP_S", 0.01)
+    monkeypatch.setattr(kept, "MOST_S", 0.3)
+    counted = 0
+
+    async def count() -> int:
+        nonlocal counted
+        counted += 1
+        number = counted
+        await asyncio.sleep(0.05)
+        return number
+
+    answers = Kept()
+    assert await answers.get("devices", count) == 1 == await answers.get("devices", count)
+    assert await answers.get("others", count) == 2, "another question has another answer"
+    await asyncio.sleep(0.35)
+    first = asyncio.create_task(answers.get("devices", count))
+    others = [asyncio.create_task(answers.get("devices", count)) for _ in range(5)]
+    await asyncio.sleep(0.01)
+    first.cancel()
+    assert await asyncio.gather(*others) == [3] * 5, "who hangs up takes nobody's answer away"
+
+
+async def test_a_count_that_fails_is_not_kept(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(kept, "CHEAP_S", 0.0)
+    monkeypatch.setattr(kept, "MOST_S", 0.0)
+    working = True
+
+    async def count() -> int:
+        if not working:
+            raise ConnectionError
+        return 7
+
+    answers = Kept()
+    assert await answers.get("devices", count) == 7
+    working = False
+    for _ in range(2):
+        with pytest.raises(ConnectionError):
+            await answers.get("devices", count)
+    working = True
+    assert await answers.get("devices", count) == 7
