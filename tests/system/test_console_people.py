@@ -1,5 +1,7 @@
 """The team on its page, and somebody's first day."""
 
+import re
+
 import pytest
 from playwright.sync_api import Page, expect
 
@@ -20,6 +22,11 @@ def enter(page: Page, name: str, password: str) -> None:
     page.keyboard.press("Enter")
 
 
+def sign_out(page: Page) -> None:
+    page.get_by_role("button", name="Sign out").click()
+    expect(page).to_have_url(re.compile("/sign-in"))  # before that, another page would still be theirs
+
+
 def test_somebody_is_added_signs_in_chooses_a_password_and_is_closed(page: Page, service: RunningService) -> None:
     sign_in(page)
     page.get_by_role("link", name="People").click()
@@ -31,8 +38,7 @@ def test_somebody_is_added_signs_in_chooses_a_password_and_is_closed(page: Page,
     expect(row).to_contain_text("first password")
     row.get_by_label("rowan is operator").check()
     expect(row.get_by_label("rowan is operator")).to_be_checked()
-    page.get_by_role("button", name="Sign out").click()
-
+    sign_out(page)
     enter(page, "rowan", first)
     expect(page.get_by_text("This is a first password")).to_be_visible()
     page.goto(f"{service.url}/fleet")
@@ -45,7 +51,7 @@ def test_somebody_is_added_signs_in_chooses_a_password_and_is_closed(page: Page,
     page.get_by_role("link", name="People").click()
     expect(page.get_by_text("Signed in as rowan (operator, viewer)")).to_be_visible()
     expect(page.get_by_role("heading", name="Team")).to_have_count(0)
-    page.get_by_role("button", name="Sign out").click()
+    sign_out(page)
 
     sign_in(page)
     page.get_by_role("link", name="People").click()

@@ -27,6 +27,8 @@ from tests.harness.flight import HERALD, Flight, until
 pytestmark = pytest.mark.system
 ROOT, KEY = Ed25519PrivateKey.generate(), Ed25519PrivateKey.generate()
 LARGE = 96 * 1024 * 1024
+# As large as it takes to be cut, killed or overtaken on its way.
+LONG = 24 * 1024 * 1024
 STATED: dict[str, Any] = {"line": "hive-scale", "board": "comb-s1", "component": "assets", "floor": 4}
 BOARD = {
     "name": "comb-s1",
@@ -64,7 +66,7 @@ def prepared(flight: Flight) -> Herald:
     return herald
 
 
-def large_file(folder: Path, size: int = LARGE) -> Path:
+def large_file(folder: Path, size: int) -> Path:
     rng, path = random.Random(size), folder / f"sounds-{size}.img"
     block = rng.randbytes(1 << 20)
     with path.open("wb") as file:
@@ -73,9 +75,9 @@ def large_file(folder: Path, size: int = LARGE) -> Path:
     return path
 
 
-def seal_large(herald: Herald, folder: Path, version: str = "2.5.1") -> SealedRelease:
-    stated = {**STATED, "version": version}
-    return herald.releases.seal(large_file(folder), key=KEY, version=version, stated=stated)
+def seal_long(herald: Herald, folder: Path) -> SealedRelease:
+    stated = {**STATED, "version": "2.5.1"}
+    return herald.releases.seal(large_file(folder, LONG), key=KEY, version="2.5.1", stated=stated)
 
 
 def kept(flight: Flight) -> list[Path]:
@@ -86,7 +88,7 @@ def kept(flight: Flight) -> list[Path]:
 def test_a_service_killed_in_the_middle_of_an_upload_has_no_record_and_no_bytes_that_count(
     flight: Flight, herald: Herald
 ) -> None:
-    sealed = seal_large(herald, flight.folder)
+    sealed = seal_long(herald, flight.folder)
     service = flight.processes[0]
 
     def until_killed() -> Iterator[bytes]:
@@ -109,14 +111,14 @@ def test_a_service_killed_in_the_middle_of_an_upload_has_no_record_and_no_bytes_
 
 
 def test_an_upload_cut_half_way_leaves_nothing_and_is_repeated(flight: Flight, herald: Herald) -> None:
-    sealed = seal_large(herald, flight.folder)
+    sealed = seal_long(herald, flight.folder)
 
     class CutError(Exception):
         pass
 
     def cut() -> Iterator[bytes]:
         for number, portion in enumerate(sealed.portions()):
-            if number == 40:
+            if number == 10:
                 raise CutError
             yield portion
 
@@ -129,7 +131,7 @@ def test_an_upload_cut_half_way_leaves_nothing_and_is_repeated(flight: Flight, h
 
 
 def test_two_uploads_of_the_same_bytes_at_the_same_moment_are_both_right(flight: Flight, herald: Herald) -> None:
-    sealed = seal_large(herald, flight.folder)
+    sealed = seal_long(herald, flight.folder)
     renamed = replace(sealed, manifest=replace(sealed.manifest, version="2.5.2"))
     outcomes: list[tuple[str, bool]] = []
 
@@ -149,11 +151,11 @@ def test_two_uploads_of_the_same_bytes_at_the_same_moment_are_both_right(flight:
         [("2.5.1", False), ("2.5.1", True), ("2.5.2", True)],
     )
     assert [path.name for path in kept(flight)] == [sealed.images[0].digest]
-    assert kept(flight)[0].stat().st_size == LARGE
+    assert kept(flight)[0].stat().st_size == LONG
 
 
 def test_a_large_image_takes_no_memory_worth_speaking_of_at_either_end(flight: Flight, herald: Herald) -> None:
-    key, image = flight.folder / "key.pem", large_file(flight.folder)
+    key, image = flight.folder / "key.pem", large_file(flight.folder, LARGE)
     key.write_bytes(private_to_pem(KEY))
     small = large_file(flight.folder, 1 << 20)
     token = herald._http.headers["authorization"].removeprefix("Bearer ")
@@ -181,7 +183,7 @@ def test_a_large_image_takes_no_memory_worth_speaking_of_at_either_end(flight: F
 
 
 def test_a_refused_large_release_is_refused_before_its_images_are_sent(flight: Flight, herald: Herald) -> None:
-    sealed = seal_large(herald, flight.folder)
+    sealed = seal_long(herald, flight.folder)
     stranger = replace(sealed, key=Ed25519PrivateKey.generate())
     sent: list[int] = []
     with pytest.raises(ProblemError, match="no key with fingerprint"):

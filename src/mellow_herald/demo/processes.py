@@ -1,12 +1,18 @@
 """The demo's own processes: the service, the simulated devices, and single commands."""
 
 import os
+import runpy
 import signal
 import subprocess
 import sys
 import time
+import traceback
 from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
+from typing import NoReturn
+
+import mellow_herald.client  # noqa: F401  (what all commands need)
 
 HERALD = (sys.executable, "-m", "mellow_herald.cli.main")
 STOP_SECONDS = 8.0
@@ -52,15 +58,14 @@ class Processes:
                 raise DemoFailed(f"{name} ended with code {process.returncode}:\n" + "\n".join(tail))
 
     def run(self, *arguments: str, show: bool = True, capture: bool = False, good: Sequence[int] = (0,)) -> str:
-        """Runs a ``herald`` command to its end, as an engineer would type it; returns its output if captured. Raises
-        ``DemoFailed`` unless its exit code is one of ``good``."""
+        """Runs a ``herald`` command to its end, in a process of its own, as an engineer would type it; returns its
+        output if captured. Raises ``DemoFailed`` unless its exit code is one of ``good``."""
         if show:
             print(f"\n$ herald {' '.join(_short(one) for one in arguments)}", flush=True)
-        output = subprocess.PIPE if capture else None
-        done = subprocess.run([*HERALD, *arguments], env=self._environment, stdout=output, text=True, check=False)
-        if done.returncode not in good:
-            raise DemoFailed(f"`herald {' '.join(arguments)}` ended with code {done.returncode}")
-        return done.stdout or ""
+        code, output = _forked(arguments, self._environment, capture=capture)
+        if code not in good:
+            raise DemoFailed(f"`herald {' '.join(arguments)}` ended with code {code}")
+        return output
 
     def stop(self) -> None:
         """Stops everything, last started first, politely and then not."""
@@ -75,6 +80,49 @@ class Processes:
                 process.kill()
                 process.wait()
         self._running.clear()
+
+
+def _forked(arguments: Sequence[str], environment: dict[str, str], *, capture: bool) -> tuple[int, str]:
+    """Exit code and captured output of ``herald``. Its process is forked from this one, which has loaded most of what
+    commands need: to load that takes longer than most of them do."""
+    sys.stdout.flush()
+    reader, writer = os.pipe()
+    child = os.fork()
+    if child == 0:
+        os.close(reader)
+        if capture:
+            os.dup2(writer, 1)
+        os.close(writer)
+        _become(arguments, environment)
+    os.close(writer)
+    try:
+        with os.fdopen(reader, encoding="utf-8") as told:
+            output = told.read()
+        _, status = os.waitpid(child, 0)
+    except BaseException:
+        os.kill(child, signal.SIGTERM)
+        os.waitpid(child, 0)
+        raise
+    return os.waitstatus_to_exitcode(status), output
+
+
+def _become(arguments: Sequence[str], environment: dict[str, str]) -> NoReturn:
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    os.environ.update(environment)
+    sys.argv = ["herald", *arguments]
+    code = 1
+    try:
+        runpy.run_module(HERALD[-1], run_name="__main__")
+        code = 0
+    except SystemExit as ended:
+        code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        with suppress(OSError, ValueError):
+            sys.stdout.flush()
+        os._exit(code)
 
 
 def _short(argument: str) -> str:
