@@ -6,20 +6,7 @@ from mellow_herald.service import kept
 from mellow_herald.service.kept import Kept
 
 
-async def test_what_is_cheap_is_counted_anew_for_everybody() -> None:
-    counts = iter(range(10))
-
-    async def count() -> int:
-        return next(counts)
-
-    answers = Kept()
-    assert [await answers.get("devices", count) for _ in range(3)] == [0, 1, 2]
-
-
-async def test_what_is_costly_is_counted_once_for_all_who_ask_and_again_after_a_while(
-    monkeypatch: pytest.MonkeyPatch,
-) -> None:
-    monkeypatch.setattr(kept, "CHEAP_S", 0.01)
+async def test_it_is_counted_once_for_all_who_ask_and_again_after_a_while(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(kept, "MOST_S", 0.3)
     counted = 0
 
@@ -41,21 +28,15 @@ async def test_what_is_costly_is_counted_once_for_all_who_ask_and_again_after_a_
     assert await asyncio.gather(*others) == [3] * 5, "who hangs up takes nobody's answer away"
 
 
-async def test_a_count_that_fails_is_not_kept(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(kept, "CHEAP_S", 0.0)
-    monkeypatch.setattr(kept, "MOST_S", 0.0)
-    working = True
+async def test_a_count_that_fails_is_not_kept() -> None:
+    async def fails() -> int:
+        raise ConnectionError
 
-    async def count() -> int:
-        if not working:
-            raise ConnectionError
+    async def works() -> int:
         return 7
 
     answers = Kept()
-    assert await answers.get("devices", count) == 7
-    working = False
     for _ in range(2):
         with pytest.raises(ConnectionError):
-            await answers.get("devices", count)
-    working = True
-    assert await answers.get("devices", count) == 7
+            await answers.get("devices", fails)
+    assert await answers.get("devices", works) == 7

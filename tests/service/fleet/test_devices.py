@@ -1,11 +1,13 @@
 import threading
 import time
+from datetime import UTC, datetime
 
 import pytest
 
 from mellow_herald.core.manifest import verify_envelope
 from mellow_herald.service.calls.glance import Glance
 from mellow_herald.service.calls.intake import Intake
+from mellow_herald.service.calls.memory import FEED_MAY_BE_OLD, Memory
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes, make_image
 from tests.harness.service import RunningService
@@ -174,21 +176,26 @@ def test_a_check_in_that_brings_nothing_new_is_answered_from_memory_and_written_
     assert shared_service.herald.devices.show(device.serial).known_build is False
 
 
-def test_memory_is_not_used_while_the_feed_is_old(shared_service: RunningService, device: PuppetDevice) -> None:
-    device.checkin()
-    memory = shared_service.context.memory
-    shown = shared_service.herald.devices.show(device.serial)
-    deadline = time.monotonic() + 5
-    while shown.id not in memory._checkins:
-        assert device.checkin().status_code == 204 and time.monotonic() < deadline
-    seen = Glance(7, device.boots, device.seq + 1, {}, {}, is_news=False)
-    memory._checkins[shown.id].follows = seen.place
-    read, memory._feed_read = memory._feed_read, 0.0
-    try:
-        assert memory.unchanged(shown.id, seen, shown.seen_at) is None  # type: ignore[arg-type]
-    finally:
-        memory._feed_read = read
-    assert memory.unchanged(shown.id, seen, shown.seen_at) is not None  # type: ignore[arg-type]
+def test_memory_is_not_used_while_the_feed_is_old_nor_after_something_that_could_be_an_order() -> None:
+    memory, now = Memory(), datetime.now(UTC)
+
+    def call(seq: int) -> Glance:
+        return Glance(7, 1, seq, {}, {}, is_news=False)
+
+    memory.feed_was_read()
+    memory.remember(28, call(1), 60, memory.epoch)
+    assert [memory.unchanged(28, call(seq), now) for seq in (2, 3, 5, 4)] == [60, 60, None, 60]
+    assert memory.unchanged(28, Glance(8, 1, 5, {}, {}, is_news=False), now) is None
+    assert memory.unchanged(28, Glance(7, 1, 5, {}, {}, is_news=True), now) is None
+    memory._feed_read -= FEED_MAY_BE_OLD
+    assert memory.unchanged(28, call(5), now) is None
+    memory.feed_was_read()
+    assert memory.unchanged(28, call(5), now) == 60
+    memory.epoch += 1
+    assert memory.unchanged(28, call(6), now) is None
+    memory.remember(28, call(6), 60, memory.epoch)
+    memory.admit(28, None)
+    assert memory.unchanged(28, call(7), now) is None
 
 
 def test_an_older_pulse_never_overwrites_a_newer_one(shared_service: RunningService, device: PuppetDevice) -> None:
