@@ -11,7 +11,7 @@ import { useClock } from '../stores/clock'
 import { useLatest } from '../latest'
 import { useSession } from '../stores/session'
 import { reloadOn } from '../stores/feed'
-import { moment } from '../words'
+import { ago, moment } from '../words'
 
 const PRESENCE = ['online', 'late', 'offline', 'never-seen'] as const
 const LATEST = 9
@@ -56,6 +56,12 @@ const needs = computed(() => {
 })
 const visits = computed(() => (overview.value?.attention ?? []).some((one) => ['recovery', 'long-offline'].includes(one.kind)))
 const most = computed(() => Math.max(1, ...(overview.value?.versions ?? []).map((v) => v.devices)))
+// Of a large fleet, the numbers may be some seconds old.
+const counted = computed(() => {
+  const one = overview.value
+  if (!one || Date.parse(one.now) - Date.parse(one.counted_at) < 1000 * clock.scale) return ''
+  return `Counted ${ago(Date.parse(one.counted_at), clock.now.getTime())}.`
+})
 
 function word(event: FeedEvent): string {
   const data = event.data as Record<string, string>
@@ -121,6 +127,7 @@ function word(event: FeedEvent): string {
               <div class="quiet">{{ name }}</div>
             </div>
           </div>
+          <p v-if="counted" class="quiet">{{ counted }}</p>
           <PresenceRiver v-if="known && samples.length" class="mt-3" :samples="samples" :now="overview.now" />
           <EmptyState v-if="!known" title="No devices yet" command="herald code new --board BOARD --line LINE">
             Devices come in with an enrolment code.

@@ -10,7 +10,8 @@ import pytest
 
 from mellow_herald.client.errors import ProblemError
 from mellow_herald.core.inventory import Format
-from mellow_herald.service.fleet import baselines, lineage
+from mellow_herald.service import kept
+from mellow_herald.service.fleet import attention, baselines, lineage
 from mellow_herald.wire.fleet import CodeIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, LINE
@@ -58,8 +59,8 @@ def test_restarts_versions_and_settings_are_in_a_devices_history(service: Runnin
     shown = service.herald.devices.show("TA-1")
     assert shown.runs == "unknown-build" and "not overwritten unasked" in shown.obstacles[0]
     assert "not by a rollout" in shown.timeline[0].detail
-    attention = {one.kind: one for one in service.herald.overview().attention}
-    assert attention["unknown-build"].first == ["TA-1"]
+    needs = {one.kind: one for one in service.herald.overview().attention}
+    assert needs["unknown-build"].first == ["TA-1"]
     for _ in range(5):
         restart(device)
         device.checkin()
@@ -355,3 +356,18 @@ def test_a_device_that_enrols_again_begins_its_history_anew(service: RunningServ
 def test_codes_are_of_one_board_and_line(service: RunningService) -> None:
     with pytest.raises(ProblemError, match="There is no board"):
         service.herald.codes.make(CodeIn(board="comb-s9", line=LINE))
+
+
+def test_of_a_large_fleet_the_counts_are_kept_for_a_while_and_say_of_when_they_are(
+    service: RunningService, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(attention, "LARGE", 0)
+    monkeypatch.setattr(kept, "TIMES", 100_000)
+    first = service.herald.overview()
+    enrolled(service)
+    again = service.herald.overview()
+    assert again.counted_at == first.counted_at < again.now and sum(again.presence.values()) == 0
+    with service.http(service.token) as http:
+        assert 'herald_devices{presence="never-seen"} 0.0' in http.get("/metrics").text
+    monkeypatch.setattr(attention, "LARGE", 10)
+    assert sum(service.herald.overview().presence.values()) == 1
