@@ -653,7 +653,7 @@ export interface paths {
         };
         /**
          * List Devices
-         * @description Devices, by serial if nothing else is asked; ``total`` counts all that match.
+         * @description Devices, by serial if nothing else is asked; ``total``, on the first page, counts all that match.
          */
         get: operations["list_devices"];
         put?: never;
@@ -846,7 +846,8 @@ export interface paths {
         };
         /**
          * List Visits
-         * @description Devices that somebody must go to, by site: not heard for a week, silent since an update, or in recovery.
+         * @description Devices that somebody must go to, by site: not heard for a week, silent since an update, or in recovery. The
+         *     first so many of them; the list to take along has them all.
          */
         get: operations["list_visits"];
         put?: never;
@@ -13008,6 +13009,7 @@ export interface operations {
             query?: {
                 /** @description A selector, or @ and the name of a selection. */
                 where?: string | null;
+                limit?: number;
             };
             header?: never;
             path?: never;

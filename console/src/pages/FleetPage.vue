@@ -16,6 +16,7 @@ import { reloadOn } from '../stores/feed'
 import { ago } from '../words'
 
 const PAGE = 100
+const MOST = 1000
 const ASKING = 'admission = asking'
 const route = useRoute()
 const router = useRouter()
@@ -55,7 +56,7 @@ function sort(by: string) {
 }
 
 const { failure, loaded, reload } = useLoading(async () => {
-  const page = await told(api.GET('/api/v1/devices', { params: { query: { ...asked(), limit: Math.max(PAGE, devices.value.length) } } }))
+  const page = await told(api.GET('/api/v1/devices', { params: { query: { ...asked(), limit: Math.min(MOST, Math.max(PAGE, devices.value.length)) } } }))
   devices.value = page.items
   next.value = page.next ?? null
   total.value = page.total ?? null

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 Out = Annotated[Path | None, typer.Option("--out", help="Write to this file instead of standard output.")]
 PORTION = 256 * 1024
+MOST_VISITS = 1000
 
 
 @app.command("import")
@@ -126,7 +127,7 @@ def visits(where: Where = None, out: Out = None, as_json: AsJson = False) -> Non
             out.write_text(herald.devices.visit_list(where=where))
             note(f"written to {out}")
             return
-        found = herald.devices.visits(where=where)
+        found = herald.devices.visits(where=where, limit=MOST_VISITS)
         now = herald.service_time
         assert now is not None
     if as_json:
@@ -137,6 +138,8 @@ def visits(where: Where = None, out: Out = None, as_json: AsJson = False) -> Non
         for v in found
     ]
     table(f"{len(found)} devices to visit", ["site", "serial", "board", "why", "heard", "ran", "behind"], rows)
+    if len(found) == MOST_VISITS:
+        note("These are the first; --out FILE has them all.")
 
 
 @app.command("log")

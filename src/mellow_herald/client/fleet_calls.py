@@ -136,9 +136,9 @@ def export_devices(written: Format, where: str | None) -> Call[bytes]:
     return Call("exporting devices", "GET", f"{API}/inventory", bytes, params, repeatable=True)
 
 
-def list_visits(where: str | None) -> Call[list[Visit]]:
+def list_visits(where: str | None, limit: int) -> Call[list[Visit]]:
     """Devices that somebody must go to."""
-    return get("listing visits", f"{API}/visits", list[Visit], where=where)
+    return get("listing visits", f"{API}/visits", list[Visit], where=where, limit=limit)
 
 
 def visit_list(where: str | None) -> Call[str]:

@@ -68,8 +68,8 @@ API = "/api/v1"
 PLAN_SCHEMA = "/schemas/plan.json"
 
 
-async def open_context(settings: Settings, pools: Pools) -> Context:
-    """Brings the schema up to date and loads what must be known before the first call is served."""
+async def open_context(settings: Settings, pools: Pools, *, serves: bool = True) -> Context:
+    """Brings the schema up to date and, if it ``serves``, loads what must be known before the first call is."""
     engine = pools.work
     await migrate(engine)
     start = await steady_start(engine, wall_time(), Ticks.now())
@@ -81,10 +81,12 @@ async def open_context(settings: Settings, pools: Pools) -> Context:
         await take(connection, Lock.MIGRATION)
         if not await people_store.mac_keys(connection):
             await people_store.add_mac_key(connection, new_secret(), context.clock.real())
-        context.memory.take_keys(await people_store.mac_keys(connection))
-        context.memory.generations = await fleet_store.generations(connection)
-    await load_boards(context)
-    await sweep(context)
+        if serves:
+            context.memory.take_keys(await people_store.mac_keys(connection))
+            context.memory.generations = await fleet_store.generations(connection)
+    if serves:
+        await load_boards(context)
+        await sweep(context)
     return context.through(pools.people)
 
 

@@ -1,7 +1,9 @@
 """What one service process holds: handed to every part, made once at start."""
 
 import asyncio
+from collections.abc import Awaitable, Callable, Hashable
 from dataclasses import dataclass, field, replace
+from typing import TypeVar
 
 from fastapi import Request
 from sqlalchemy.ext.asyncio import AsyncEngine
@@ -18,6 +20,9 @@ from mellow_herald.store.images import ImageStore
 
 # Each takes two connections and, over a large fleet, seconds of the processor. Devices need theirs.
 PREVIEWS_AT_ONCE = 4
+# From so many devices on, what is counted is kept.
+LARGE = 20_000
+Answer = TypeVar("Answer")
 
 
 @dataclass
@@ -37,6 +42,13 @@ class Context:
     kept: Kept = field(default_factory=Kept)
     unhealthy: set[str] = field(default_factory=set)
     previews: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(PREVIEWS_AT_ONCE))
+
+    async def counted(self, question: Hashable, count: Callable[[], Awaitable[Answer]]) -> Answer:
+        """What was counted over all devices. In a large fleet, where that is costly, it is kept for a while; in a small
+        one whoever has done something sees it at once."""
+        if len(self.memory.generations) < LARGE:
+            return await count()
+        return await self.kept.get(question, count)
 
     def let_go(self) -> None:
         """Ends what is held open for people and devices: this process stops."""

@@ -101,7 +101,7 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
 
 async def _first_start(settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None]) -> None:
     """Schema and first admin, before anybody is served; says where the service is."""
-    context = await open_context(settings, Pools(url))
+    context = await open_context(settings, Pools(url), serves=False)
     password = await bootstrap(context, Passwords())
     await context.pools.dispose()
     port = listener.getsockname()[1]

@@ -1,9 +1,9 @@
 """What happened in a rollout over time: states, and where its time went."""
 
 from datetime import datetime, timedelta
-from typing import TypedDict
+from typing import Any, TypedDict
 
-from sqlalchemy import cast, func, select
+from sqlalchemy import Label, cast, func, select, text
 from sqlalchemy.dialects.postgresql import INTERVAL
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -88,6 +88,7 @@ async def moves(connection: AsyncConnection, rollout_id: int, since: datetime, s
         .group_by(words.c.at, words.c.left, words.c.state)
         .order_by(words.c.at)
     )
+    await _with_room(connection)
     return await fetch_all(connection, statement, Moved)
 
 
@@ -114,22 +115,40 @@ async def spent(connection: AsyncConnection, rollout_id: int) -> list[Leg]:
         .group_by(AttemptRow.id)
         .subquery()
     )
-    legs: list[Leg] = []
-    for leg, (begin, end) in (LEGS | PHASES).items():
+    ways_of = LEGS | PHASES
+    # All at once: there may be millions of words to go through.
+    columns: list[Label[Any]] = []
+    for number, (begin, end) in enumerate(ways_of.values()):
         took = func.extract("epoch", ways.c[str(end)] - ways.c[str(begin)])
-        statement = (
-            select(
-                ways.c.ring,
-                func.count(took).label("devices"),
-                func.percentile_cont(0.5).within_group(took).label("median_s"),
-                func.percentile_cont(0.95).within_group(took).label("nearly_all_s"),
-                func.max(took).label("longest_s"),
-            )
-            .where(took >= 0)
-            .group_by(ways.c.ring)
+        columns += [
+            measure.filter(took >= 0).label(f"{name}{number}")
+            for name, measure in {
+                "devices": func.count(took),
+                "median_s": func.percentile_cont(0.5).within_group(took),
+                "nearly_all_s": func.percentile_cont(0.95).within_group(took),
+                "longest_s": func.max(took),
+            }.items()
+        ]
+    await _with_room(connection)
+    rows = (await connection.execute(select(ways.c.ring, *columns).group_by(ways.c.ring))).mappings().all()
+    return [
+        Leg(
+            ring=row["ring"],
+            leg=leg,
+            devices=row[f"devices{number}"],
+            median_s=row[f"median_s{number}"],
+            nearly_all_s=row[f"nearly_all_s{number}"],
+            longest_s=row[f"longest_s{number}"],
         )
-        legs += [{**row, "leg": leg} for row in await fetch_all(connection, statement, Times)]
-    return legs
+        for number, leg in enumerate(ways_of)
+        for row in rows
+        if row[f"devices{number}"]
+    ]
+
+
+async def _with_room(connection: AsyncConnection) -> None:
+    """Lets the next statements of this transaction sort in memory what they go through."""
+    await connection.execute(text("SELECT set_config('work_mem', '128MB', true), set_config('jit', 'off', true)"))
 
 
 async def decisions(connection: AsyncConnection, rollout_id: int) -> list[StoredEntry]:

@@ -135,10 +135,14 @@ async def add_device(connection: AsyncConnection, values: dict[str, Any]) -> int
 
 async def generations(connection: AsyncConnection, ids: Sequence[int] | None = None) -> dict[int, int]:
     """The token generation of every device (or of these) that is admitted or asks to be."""
-    statement = select(Device.id, Device.generation).where(Device.admission.in_(("admitted", "asking")))
+    # As two arrays: a row for each of a million devices takes ten times as long.
+    statement = select(func.array_agg(Device.id), func.array_agg(Device.generation)).where(
+        Device.admission.in_(("admitted", "asking"))
+    )
     if ids is not None:
         statement = statement.where(Device.id.in_(ids))
-    return {row.id: row.generation for row in await connection.execute(statement)}
+    known, generation = (await connection.execute(statement)).one()
+    return dict(zip(known or (), generation or (), strict=True))
 
 
 async def lock_devices(connection: AsyncConnection, ids: Iterable[int]) -> dict[int, StoredDevice]:

@@ -13,7 +13,7 @@ from mellow_herald.core.selector import Node
 from mellow_herald.store.database import as_rows, fetch_all
 from mellow_herald.store.fleet import ShownDevice, list_devices
 from mellow_herald.store.heard import HEARD_AT
-from mellow_herald.store.selector_sql import RUNS, compile_selector
+from mellow_herald.store.selector_sql import BUILDS, RUNS, compile_selector
 from mellow_herald.store.tables import AttemptRow, Device, Pulse
 
 
@@ -132,8 +132,16 @@ async def each_device(
         after = rows[-1]["serial"]
 
 
-async def list_visits(connection: AsyncConnection, where: Node | None, now: datetime) -> list[VisitRow]:
-    """Devices that somebody must go to, by site: not heard for a week, lost by a rollout, or running recovery."""
+async def list_visits(
+    connection: AsyncConnection, where: Node | None, now: datetime, limit: int | None = None
+) -> list[VisitRow]:
+    """Devices that somebody must go to, by site: not heard for a week, lost by a rollout, or running recovery; at most
+    so many of them."""
+    # Each sort has an index of its own, or is found in one look at all pulses.
+    absent = select(Pulse.device_id).where(Pulse.seen_at < now - LONG_ABSENT)
+    lost = select(AttemptRow.device_id).where(AttemptRow.state == "silent")
+    recovering = select(Device.id).where(BUILDS["recovery"])
+    some = absent.union(lost, recovering)
     newest = (
         select(AttemptRow.state, AttemptRow.reason)
         .where(AttemptRow.device_id == Device.id)
@@ -164,8 +172,9 @@ async def list_visits(connection: AsyncConnection, where: Node | None, now: date
         )
         .join(Pulse, Pulse.device_id == Device.id)
         .outerjoin(newest, text("true"))
-        .where(Device.admission == "admitted", why.is_not(None))
+        .where(Device.id.in_(some), Device.admission == "admitted", why.is_not(None))
         .order_by(site, Device.serial)
+        .limit(limit)
     )
     if where is not None:
         statement = statement.where(compile_selector(where, now))

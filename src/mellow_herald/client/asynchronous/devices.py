@@ -187,9 +187,9 @@ class Devices:
         """The devices that a selector picks as CSV or JSON Lines, piece by piece."""
         return self._herald.download(calls.export_devices(written, where))
 
-    async def visits(self, *, where: str | None = None) -> builtins.list[Visit]:
+    async def visits(self, *, where: str | None = None, limit: int = 1000) -> builtins.list[Visit]:
         """Devices that somebody must go to, by site."""
-        return await self._herald.send(calls.list_visits(where))
+        return await self._herald.send(calls.list_visits(where, limit))
 
     async def visit_list(self, *, where: str | None = None) -> str:
         """The same as CSV, to take along."""

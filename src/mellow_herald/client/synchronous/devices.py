@@ -184,9 +184,9 @@ class Devices:
         """The devices that a selector picks as CSV or JSON Lines, piece by piece."""
         return self._herald.download(calls.export_devices(written, where))
 
-    def visits(self, *, where: str | None = None) -> builtins.list[Visit]:
+    def visits(self, *, where: str | None = None, limit: int = 1000) -> builtins.list[Visit]:
         """Devices that somebody must go to, by site."""
-        return self._herald.send(calls.list_visits(where))
+        return self._herald.send(calls.list_visits(where, limit))
 
     def visit_list(self, *, where: str | None = None) -> str:
         """The same as CSV, to take along."""

@@ -107,7 +107,7 @@ async def list_devices(
     after: TextCursor = None,
     order: Annotated[str, Query(max_length=100, pattern=ORDER, description=ORDERS)] = "serial",
 ) -> Page[DeviceOut]:
-    """Devices, by serial if nothing else is asked; ``total`` counts all that match."""
+    """Devices, by serial if nothing else is asked; ``total``, on the first page, counts all that match."""
     wanted = DeviceOrder(order.removeprefix("-"), order.startswith("-"))
     # By anything but the serial, a cursor is a place in the list.
     placed = wanted != DeviceOrder()
@@ -118,7 +118,7 @@ async def list_devices(
         rows = await fleet.list_devices(
             connection, node, now=context.clock.now(), after=after, limit=limit + 1, order=wanted
         )
-        total = await fleet.count_devices(connection, node, context.clock.now())
+        total = None if after is not None else await fleet.count_devices(connection, node, context.clock.now())
     items = [DeviceOut.model_validate(devices.as_shown(row, context.clock.now())) for row in rows[:limit]]
     last = str(int(after or 0) + limit) if placed else items[-1].serial if items else None
     cursor = last if len(rows) > limit else None

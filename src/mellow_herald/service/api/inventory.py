@@ -11,8 +11,9 @@ from mellow_herald.core.selector.tree import FACTS
 from mellow_herald.service.api.exports import MEDIA, STREAMED, TEXT, streamed
 from mellow_herald.service.api.fleet import selected
 from mellow_herald.service.api.parameters import Ctx
+from mellow_herald.service.context import Context
 from mellow_herald.service.fleet import inventory
-from mellow_herald.service.people.callers import Anyone, Operator
+from mellow_herald.service.people.callers import Anyone, Caller, Operator
 from mellow_herald.service.problems import problems
 from mellow_herald.store import inventory as store
 from mellow_herald.store import selector_terms
@@ -50,18 +51,28 @@ async def export_devices(
 
 
 @router.get("/visits", responses=problems())
-async def list_visits(who: Anyone, context: Ctx, where: Where = None) -> list[Visit]:
-    """Devices that somebody must go to, by site: not heard for a week, silent since an update, or in recovery."""
+async def list_visits(
+    who: Anyone,
+    context: Ctx,
+    where: Where = None,
+    limit: Annotated[int, Query(ge=1, le=10_000)] = 1000,
+) -> list[Visit]:
+    """Devices that somebody must go to, by site: not heard for a week, silent since an update, or in recovery. The
+    first so many of them; the list to take along has them all."""
+    return await _visits(who, context, where, limit)
+
+
+async def _visits(who: Caller, context: Context, where: str | None, limit: int | None = None) -> list[Visit]:
     async with context.engine.connect() as connection:
         node = await selected(connection, where, who)
-        rows = await store.list_visits(connection, node, context.clock.now())
+        rows = await store.list_visits(connection, node, context.clock.now(), limit)
     return [Visit.model_validate(dict(row)) for row in rows]
 
 
 @router.get("/visits.csv", responses={**problems(), **STREAMED}, response_class=StreamingResponse)
 async def visit_list(who: Anyone, context: Ctx, where: Where = None) -> StreamingResponse:
     """The same as a list to take along (CSV)."""
-    visits = await list_visits(who, context, where)
+    visits = await _visits(who, context, where)
 
     async def lines() -> AsyncIterator[str]:
         columns = ("site", "serial", "board", "why", "last_heard", "last_version", "gateway", "yard", "note")
@@ -87,9 +98,13 @@ async def visit_list(who: Anyone, context: Ctx, where: Where = None) -> Streamin
 @router.get("/facts", responses=problems())
 async def list_facts(who: Anyone, context: Ctx) -> list[FactName]:
     """The names a selector may speak of: facts, components' versions, and the labels that devices have."""
-    async with context.engine.connect() as connection:
-        labels = await store.label_keys(connection, None, context.clock.now())
-        components = await selector_terms.components(connection)
+
+    async def names() -> tuple[list[str], list[str]]:
+        async with context.engine.connect() as connection:
+            labels = await store.label_keys(connection, None, context.clock.now())
+            return labels, await selector_terms.components(connection)
+
+    labels, components = await context.counted("names of facts", names)
     own = [FactName(name=name, kind=kind.value) for name, kind in FACTS.items()]
     versions = [FactName(name=f"{name}.version", kind="version") for name in components if name != "app"]
     return [*own, *versions, *(FactName(name=key, kind="label") for key in labels if key not in FACTS)]
@@ -98,6 +113,10 @@ async def list_facts(who: Anyone, context: Ctx) -> list[FactName]:
 @router.get("/facts/{name}", responses=problems())
 async def list_values(name: str, who: Anyone, context: Ctx) -> list[FactValue]:
     """The values a fact or label has among the devices, most frequent first (at most 50)."""
-    async with context.engine.connect() as connection:
-        found = await selector_terms.values(connection, name, context.clock.now())
+
+    async def values() -> list[tuple[str, int]]:
+        async with context.engine.connect() as connection:
+            return await selector_terms.values(connection, name, context.clock.now())
+
+    found = await context.counted(("values of a fact", name), values)
     return [FactValue(value=value, devices=count) for value, count in found]

@@ -19,8 +19,6 @@ FIRST = 5
 # Rollouts that ended within so long are still shown, at most so many.
 LATELY, MOST_ENDED = timedelta(days=7), 5
 A_DAY = timedelta(days=1)
-# From so many devices on, counts are kept.
-LARGE = 20_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,8 +65,7 @@ async def overview(context: Context, only: str | None = None) -> Overview:
 
 
 async def count(context: Context, only: str | None = None) -> Counts:
-    """How many devices there are of each sort, among those that a selector picks. In a large fleet, where that is
-    costly, it is kept for a while; in a small one whoever has done something sees it at once."""
+    """How many devices there are of each sort, among those that a selector picks."""
 
     async def counted() -> Counts:
         now, where = context.clock.now(), node_of(only, None)
@@ -82,9 +79,7 @@ async def count(context: Context, only: str | None = None) -> Counts:
                 await alarms.count_alarms(connection, now - A_DAY, where, now),
             )
 
-    if len(context.memory.generations) < LARGE:
-        return await counted()
-    return await context.kept.get(("devices", only), counted)
+    return await context.counted(("devices", only), counted)
 
 
 async def _attention(connection: AsyncConnection, now: datetime, only: str | None) -> list[Attention]:

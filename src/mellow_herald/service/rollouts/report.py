@@ -1,7 +1,7 @@
 """What happened in a rollout: states over time, and the report."""
 
+from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -32,7 +32,7 @@ async def course(context: Context, rollout_id: int) -> CourseOut:
     """States over time."""
     async with context.engine.connect() as connection:
         row = await stored_rollout(connection, rollout_id)
-        return await _course(connection, row, context.clock.now())
+    return (await _past(context, row)).course
 
 
 def failure_as_shown(row: FailedTry, most_lines: int | None = None) -> FailureOut:
@@ -48,11 +48,10 @@ async def report(context: Context, rollout_id: int) -> ReportOut:
     async with context.engine.connect() as connection:
         row = await stored_rollout(connection, rollout_id)
         (shown,) = await assemble(connection, [row], now)
-        spent = await store.spent(connection, rollout_id)
         failures = await failed_tries(connection, rollout_id, limit=MOST_FAILURES)
         decisions = await store.decisions(connection, rollout_id)
         noticed = await alarms.list_alarms(connection, rollout_id=rollout_id, limit=MOST_ALARMS)
-        over_time = await _course(connection, row, now)
+    past = await _past(context, row)
     shown_brakes, found = (
         await brakes.show(context, rollout_id),
         await suspects.find(context, rollout_id, None, excepted=True),
@@ -60,8 +59,8 @@ async def report(context: Context, rollout_id: int) -> ReportOut:
     return ReportOut(
         now=now,
         rollout=shown,
-        rings=[_ring(shown, position, spent) for position in range(len(shown.rings))],
-        course=over_time,
+        rings=[_ring(shown, position, past.spent) for position in range(len(shown.rings))],
+        course=past.course,
         brakes=shown_brakes,
         suspects=found,
         failures=[failure_as_shown(one, MOST_LINES) for one in failures],
@@ -70,10 +69,31 @@ async def report(context: Context, rollout_id: int) -> ReportOut:
     )
 
 
-def _ring(shown: RolloutOut, position: int, spent: list[Any]) -> RingReport:
+@dataclass(frozen=True, slots=True)
+class _Past:
+    """What is read from all that devices said in a rollout."""
+
+    course: CourseOut
+    spent: list[store.Leg]
+
+
+async def _past(context: Context, row: RolloutOfRelease) -> _Past:
+    """Kept for a while where the fleet is large; for good once the rollout has ended, since nothing is added to it."""
+
+    async def read() -> _Past:
+        async with context.engine.connect() as connection:
+            return _Past(await _course(connection, row, context.clock.now()), await store.spent(connection, row["id"]))
+
+    question = ("past", row["id"], row["ended_at"])
+    if row["ended_at"] is None:
+        return await context.counted(question, read)
+    return await context.kept.get(question, read, for_good=True)
+
+
+def _ring(shown: RolloutOut, position: int, spent: list[store.Leg]) -> RingReport:
     ring = shown.rings[position]
     went = [
-        Spent.model_validate({name: one[name] for name in Spent.model_fields})
+        Spent.model_validate({name: value for name, value in one.items() if name in Spent.model_fields})
         for one in spent
         if one["ring"] == position and one["devices"]
     ]

@@ -178,6 +178,7 @@ class AttemptRow(Base):
             "rollout_id",
             postgresql_where=text("harmed_at IS NOT NULL OR undelivered_at IS NOT NULL"),
         ),
+        Index("ix_attempt_silent", "device_id", postgresql_where=text("state = 'silent'")),
         Index("ix_attempt_first_bad", "rollout_id", postgresql_where=text("first_bad_at IS NOT NULL")),
         {"postgresql_with": {"fillfactor": "80"}},
     )

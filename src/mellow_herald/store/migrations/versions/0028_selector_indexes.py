@@ -20,8 +20,10 @@ def upgrade() -> None:
         ("recovering", "running #>> '{app,slot}' = 'recovery'"),
     ):
         op.create_index(f"ix_device_{name}", "device", ["id"], postgresql_where=sa.text(where))
+    op.create_index("ix_attempt_silent", "attempt", ["device_id"], postgresql_where=sa.text("state = 'silent'"))
 
 
 def downgrade() -> None:
+    op.drop_index("ix_attempt_silent", "attempt")
     for name in ("recovering", "updaterless", "rescued", "barred", "labels"):
         op.drop_index(f"ix_device_{name}", "device")
