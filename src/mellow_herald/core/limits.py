@@ -8,3 +8,6 @@ LARGEST_REVISION = 0xFFFF
 FIRST_YEAR, LAST_YEAR = 2, 9998
 # A name, as devices and lists have it.
 LONGEST_SERIAL = 100
+# From so many devices on a fleet or rollout is large: what is counted over it is kept for a while, and its rings are
+# counted again only where something has happened.
+LARGE = 20_000

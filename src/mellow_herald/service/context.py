@@ -8,6 +8,7 @@ from typing import TypeVar
 from fastapi import Request
 from sqlalchemy.ext.asyncio import AsyncEngine
 
+from mellow_herald.core import limits
 from mellow_herald.service.calls.memory import Memory
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.figures import Figures
@@ -20,8 +21,6 @@ from mellow_herald.store.images import ImageStore
 
 # Each takes two connections and, over a large fleet, seconds of the processor. Devices need theirs.
 PREVIEWS_AT_ONCE = 4
-# From so many devices on, what is counted is kept.
-LARGE = 20_000
 Answer = TypeVar("Answer")
 
 
@@ -46,7 +45,7 @@ class Context:
     async def counted(self, question: Hashable, count: Callable[[], Awaitable[Answer]]) -> Answer:
         """What was counted over all devices. In a large fleet, where that is costly, it is kept for a while; in a small
         one whoever has done something sees it at once."""
-        if len(self.memory.generations) < LARGE:
+        if len(self.memory.generations) < limits.LARGE:
             return await count()
         return await self.kept.get(question, count)
 

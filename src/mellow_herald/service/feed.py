@@ -98,7 +98,10 @@ class FeedReader:
             if any(row["kind"] in ORDER_KINDS for row in rows):
                 await self._context.waiting.wake(self._context.engine)
             # How far a download is moves no rollout on.
-            if any(row["rollout_id"] is not None and row["data"].get("moved", True) for row in rows):
+            words = [row for row in rows if row["data"].get("moved", True)]
+            moved = {row["rollout_id"] for row in words if row["rollout_id"] is not None}
+            if moved:
+                signals.moved |= moved
                 signals.conductor.set()
             # Only now: whatever broke off above is done again.
             self._last = rows[-1]["sealed"]

@@ -29,6 +29,7 @@ class Signals:
 
     def __init__(self) -> None:
         self.conductor = asyncio.Event()
+        self.moved: set[int] = set()
         self.begun = asyncio.Event()
         self.harm = asyncio.Event()
         self._harmed: set[int] = set()
@@ -50,6 +51,11 @@ class Signals:
         """Somebody waits for a ring to open: the conductor is not to rest."""
         self.begun.set()
         self.conductor.set()
+
+    def take_moved(self) -> set[int]:
+        """The rollouts in which something has happened since this was asked last."""
+        taken, self.moved = self.moved, set()
+        return taken
 
     def note_harm(self, rollouts: set[int]) -> None:
         """Devices of these rollouts have gone bad just now."""

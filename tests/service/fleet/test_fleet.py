@@ -9,8 +9,9 @@ from typing import Any
 import pytest
 
 from mellow_herald.client.errors import ProblemError
+from mellow_herald.core import limits
 from mellow_herald.core.inventory import Format
-from mellow_herald.service import context, kept
+from mellow_herald.service import kept
 from mellow_herald.service.fleet import baselines, lineage
 from mellow_herald.wire.fleet import CodeIn
 from tests.harness.device import PuppetDevice
@@ -361,7 +362,7 @@ def test_codes_are_of_one_board_and_line(service: RunningService) -> None:
 def test_of_a_large_fleet_the_counts_are_kept_for_a_while_and_say_of_when_they_are(
     service: RunningService, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(context, "LARGE", 0)
+    monkeypatch.setattr(limits, "LARGE", 0)
     monkeypatch.setattr(kept, "TIMES", 100_000)
     first = service.herald.overview()
     enrolled(service)
@@ -369,5 +370,5 @@ def test_of_a_large_fleet_the_counts_are_kept_for_a_while_and_say_of_when_they_a
     assert again.counted_at == first.counted_at < again.now and sum(again.presence.values()) == 0
     with service.http(service.token) as http:
         assert 'herald_devices{presence="never-seen"} 0.0' in http.get("/metrics").text
-    monkeypatch.setattr(context, "LARGE", 10)
+    monkeypatch.setattr(limits, "LARGE", 10)
     assert sum(service.herald.overview().presence.values()) == 1

@@ -7,8 +7,10 @@ from typing import Any
 import pytest
 
 from mellow_herald.client import ProblemError
+from mellow_herald.core import limits
 from mellow_herald.core.attempt import AT_RISK
-from mellow_herald.store import rings
+from mellow_herald.service.rollouts import conductor
+from mellow_herald.store import progress, rings
 from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.plan import PlanDocument, PlanPace
 from mellow_herald.wire.rollout import PlanEdit
@@ -92,6 +94,52 @@ def test_large_rings_open_in_portions_and_leave_nobody_out(
     assert {device.serial for device in rest} == {d.serial for d in [*fleet, newcomer]} - {d.serial for d in first}
     shown = service.herald.rollouts.show(rollout_id)
     assert sum(shown.states.values()) == shown.targeted == 11 and not shown.passed_over
+
+
+def test_a_large_rollout_is_counted_where_something_happens(
+    service: RunningService, fleet: list[PuppetDevice], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    counted = 0
+    count = progress.ring_progress
+
+    async def counting(*asked: Any) -> Any:
+        nonlocal counted
+        counted += 1
+        return await count(*asked)
+
+    monkeypatch.setattr(limits, "LARGE", 0)
+    monkeypatch.setattr(conductor, "IDLE_REST", 100_000.0)
+    monkeypatch.setattr(progress, "ring_progress", counting)
+    rollout_id = service.herald.rollouts.start(plan([{"name": "first", "count": 2}, {"name": "rest"}])).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    time.sleep(1.5)
+    before = counted
+    time.sleep(4)
+    assert counted <= before + 1, "nobody does anything, but for what may still come of the start"
+    for device in in_ring(service, rollout_id, 0, fleet):
+        go_through(device)
+    service.wait_for(rollout_id, lambda r: r.rings[1].state == "open")
+    for device in in_ring(service, rollout_id, 1, fleet):
+        go_through(device)
+    service.wait_for(rollout_id, lambda r: r.state == "finished")
+
+
+def test_a_large_rollout_is_looked_at_now_and_then_all_the_same(
+    service: RunningService, fleet: list[PuppetDevice], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(limits, "LARGE", 0)
+    monkeypatch.setattr(conductor, "IDLE_REST", 0.0)
+    document = plan([{"name": "first", "count": 2, "soak": "2s"}, {"name": "rest"}])
+    rollout_id = service.herald.rollouts.start(document).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    first = in_ring(service, rollout_id, 0, fleet)
+    for device in first:
+        go_through(device)
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "soaking")
+    time.sleep(2.1)
+    for device in first:
+        device.checkin()  # which moves nothing, and is what the ring waits for
+    service.wait_for(rollout_id, lambda r: r.rings[1].state == "open")
 
 
 def test_who_is_not_in_an_open_ring_is_told_nothing(service: RunningService, fleet: list[PuppetDevice]) -> None:

@@ -7,6 +7,7 @@ from datetime import date, datetime, timedelta
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core import limits
 from mellow_herald.core.attempt import CallOff, EndTries, Relapse, Silence
 from mellow_herald.core.decide import (
     AskForGo,
@@ -54,6 +55,9 @@ TURN_SECONDS = 1.0
 SHORTEST_REST = 0.1
 # After each turn so many times as long is left to the calls of devices.
 REST = 3.0
+# That holds of large rollouts, too, but for no longer than this (s). Where nothing happens, they are looked at once in
+# so many times as long as a look takes, but at least once a minute (of service time).
+LONGEST_REST, IDLE_REST, LONGEST_IDLE = 10.0, 100.0, 60.0
 MOST_DECISIONS = 100
 # Portions of a ring that are given under one gate, and of these so many at once: PostgreSQL uses one core for each.
 PORTIONS, SIDE_BY_SIDE = 4, 2
@@ -69,6 +73,7 @@ class Conductor:
 
     def __init__(self, context: Context) -> None:
         self._context = context
+        self._again_at: dict[int, float] = {}
         self._serving_since: datetime = context.clock.now()
         self._tidied: date | None = None
         self._turned = time.monotonic()
@@ -85,7 +90,8 @@ class Conductor:
                 say_trouble("a turn of the conductor failed; trying again", error)
                 await asyncio.sleep(TURN_SECONDS)
             took = time.monotonic() - began
-            await self._rest(min(max(SHORTEST_REST, REST * took), TURN_SECONDS))
+            longest = LONGEST_REST if self._again_at else TURN_SECONDS
+            await self._rest(min(max(SHORTEST_REST, REST * took), longest))
             await woken(signal, TURN_SECONDS)
             signal.clear()
 
@@ -172,9 +178,13 @@ class Conductor:
 
     async def turn(self) -> None:
         """One look at every live rollout."""
+        moved = self._context.signals.take_moved()
         async with self._context.engine.connect() as connection:
             live = await rollouts.list_rollouts(connection, live=True, limit=1000)
+        self._again_at = {row["id"]: self._again_at[row["id"]] for row in live if row["id"] in self._again_at}
         for row in live:
+            if row["id"] not in moved and time.monotonic() < self._again_at.get(row["id"], 0.0):
+                continue
             # What is wrong with one rollout must not stand in the way of the others.
             try:
                 if row["state"] == RolloutState.HALTED:
@@ -196,8 +206,10 @@ class Conductor:
                 # Read again under the lock: somebody may have edited the plan meanwhile.
                 (row,) = await rollouts.list_rollouts(connection, rollout_id=row["id"])
                 plan = plan_of(row)
+                began = time.monotonic()
                 decisions = decide(plan, await self._progress(connection, row, plan, now), now)
                 if not decisions:
+                    self._look_again(row, time.monotonic() - began)
                     return
                 decision = decisions[0]
                 if not isinstance(decision, OpenRing):
@@ -206,6 +218,12 @@ class Conductor:
                 await self._open_ring(row, plan, decision.position)
             elif isinstance(decision, Halt | Finish | Begin):
                 self._context.memory.epoch += 1  # this process at once, the others by the feed
+
+    def _look_again(self, row: RolloutOfRelease, took: float) -> None:
+        """Nothing is to be decided for now: notes when to look at a large rollout again, if nothing happens before."""
+        if row["targeted"] >= limits.LARGE:
+            longest = LONGEST_IDLE / self._context.clock.scale
+            self._again_at[row["id"]] = time.monotonic() + max(TURN_SECONDS, min(longest, IDLE_REST * took))
 
     async def _progress(
         self, connection: AsyncConnection, row: RolloutOfRelease, plan: Plan, now: datetime
