@@ -60,7 +60,8 @@ INSERT INTO attempt (rollout_id, device_id, ring, from_version, from_digest, cam
   changed_at, live, state, reason, try_number, tries, soak_s, retry_pause_s, exposed_at, confirmed_at, harmed_at,
   harmed_why, first_bad_at, first_bad_why, first_bad_try, fetched, retry_bad, installs, vouched, before, closed,
   left_out)
-SELECT :rollout, id, 0, '2.4.0', digest, '{}', jsonb_build_object('hw_rev', hw_rev, 'site', labels->>'site'), '{}',
+SELECT :rollout, id, 0, '2.4.0', digest, '{}',
+  jsonb_build_object('hw_rev', hw_rev::text, 'site', labels->>'site'), '{}',
   CAST(:at AS timestamptz), CAST(:at AS timestamptz) + (id % 3600) * interval '1 second', false,
   CASE WHEN id % 10 = 9 THEN 'reverted' ELSE 'confirmed' END, CASE WHEN id % 10 = 9 THEN 'self-test' END, 1, 1, 3600, 0,
   CAST(:at AS timestamptz) + (id % 1800) * interval '1 second',
@@ -85,7 +86,7 @@ WHERE attempt.rollout_id = :rollout
 """
 HAPPENED = """
 INSERT INTO device_event (device_id, at, what, count, detail)
-SELECT 1 + (n * 7919) % 1000000, CAST(:now AS timestamptz) - (n % 86400) * interval '1 second',
+SELECT 1 + (n::bigint * 7919) % 1000000, CAST(:now AS timestamptz) - (n % 86400) * interval '1 second',
   (ARRAY['restarted', 'enrolled', 'labelled'])[1 + n % 3], 1 + n % 6, '' FROM generate_series(1, 300000) AS n
 """
 ENDED = """
@@ -200,7 +201,8 @@ def there() -> Iterator[tuple[httpx.Client, Herald]]:
 
 
 async def _fill(folder: Path, url: str) -> None:
-    context = await open_context(Settings(data_dir=folder), Pools(url))
+    pools = Pools(url)
+    context = (await open_context(Settings(data_dir=folder), pools)).through(pools.work)  # which may take its time
     try:
         await fill(context, PULSES)
         for number in range(ROLLOUTS):

@@ -60,7 +60,8 @@ def measure() -> list[Figure]:
 
 
 async def _measure(folder: Path, url: str) -> list[Figure]:
-    context = await open_context(Settings(data_dir=folder), Pools(url))
+    pools = Pools(url)
+    context = (await open_context(Settings(data_dir=folder), pools)).through(pools.work)  # which may take its time
     try:
         await fill(context)
         document = PlanDocument.model_validate(PLAN)

@@ -186,6 +186,8 @@ class Cluster:
             "shared_buffers": "256MB",
             # Everything that is read often is in memory, and opening a large ring writes much at once.
             "random_page_cost": "1.1",
+            # Of a million devices, what one question picks fits in; few ask at the same time.
+            "work_mem": "32MB",
             "max_wal_size": "4GB",
             "wal_compression": "on",
             "timezone": "UTC",

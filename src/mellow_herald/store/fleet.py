@@ -276,6 +276,8 @@ class DeviceOrder:
     descending: bool = False
 
 
+# So many devices are sorted as soon as found.
+FEW = 5000
 SORTED_BY: dict[str, SQLColumnExpression[Any]] = {
     "serial": Device.serial,
     "board": Device.board,
@@ -309,7 +311,18 @@ async def list_devices(
     conditions = [] if where is None else [compile_selector(where, now)]
     if after is not None:
         conditions.append(Device.serial > after)
-    return await _shown_devices(connection, and_(true(), *conditions), limit)
+    wanted = and_(true(), *conditions)
+    few = None if where is None else await _few(connection, wanted, limit)
+    return await _shown_devices(connection, wanted if few is None else Device.id.in_(few), limit)
+
+
+async def _few(connection: AsyncConnection, where: ColumnElement[bool], limit: int) -> list[int] | None:
+    """The first of the devices that match, if these are few; None if they are many. What is rare is looked for in the
+    way that fits it: to go through all serials in order until enough are found takes seconds."""
+    found = select(Device.id, Device.serial).where(where).limit(FEW + 1).subquery()
+    statement = select(found.c.id, func.count().over().label("found")).order_by(found.c.serial).limit(limit)
+    rows = (await connection.execute(statement)).all()
+    return None if rows and rows[0].found > FEW else [row.id for row in rows]
 
 
 async def _ordered_ids(

@@ -118,7 +118,9 @@ async def list_devices(
         rows = await fleet.list_devices(
             connection, node, now=context.clock.now(), after=after, limit=limit + 1, order=wanted
         )
-        total = None if after is not None else await fleet.count_devices(connection, node, context.clock.now())
+        total = None if after is not None else len(rows)
+        if total is not None and total > limit:
+            total = await fleet.count_devices(connection, node, context.clock.now())
     items = [DeviceOut.model_validate(devices.as_shown(row, context.clock.now())) for row in rows[:limit]]
     last = str(int(after or 0) + limit) if placed else items[-1].serial if items else None
     cursor = last if len(rows) > limit else None
