@@ -3,7 +3,7 @@
 import json
 from pathlib import Path
 
-from bench import brake, checkins, fleet, halting, rings, uploads
+from bench import brake, checkins, fleet, halting, million, rings, uploads
 
 
 def main() -> None:
@@ -16,6 +16,7 @@ def main() -> None:
         *rings.measure(),
         *brake.measure(),
         halting.measure(),
+        *million.measure(),
     ]
     for figure in results:
         print(figure.line())

@@ -8,6 +8,7 @@ from mellow_herald.core.manifest import verify_envelope
 from mellow_herald.service.calls.glance import Glance
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.memory import FEED_MAY_BE_OLD, Memory
+from mellow_herald.store import fleet
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes, make_image
 from tests.harness.service import RunningService
@@ -230,6 +231,24 @@ def test_listing_by_selector_and_pages(shared_service: RunningService) -> None:
         assert (bad.status_code, problem(bad)) == (422, "bad-selector")
         missing = http.get("/api/v1/devices/nobody")
         assert (missing.status_code, problem(missing)) == (404, "not-found")
+
+
+@pytest.mark.parametrize("few", [2, 5000])
+def test_pages_are_the_same_whether_few_match_or_many(
+    shared_service: RunningService, monkeypatch: pytest.MonkeyPatch, few: int
+) -> None:
+    monkeypatch.setattr(fleet, "FEW", few)
+    code, herald = shared_service.code(), shared_service.herald
+    for number in range(5):
+        puppet = PuppetDevice(shared_service.url, f"FEW-{few}-{number}")
+        puppet.enrol(code, labels={"batch": f"few-{few}"}).raise_for_status()
+    where, serials = f"batch = few-{few}", [f"FEW-{few}-{number}" for number in range(5)]
+    first = herald.devices.list(where=where, limit=3)
+    assert (first.total, [one.serial for one in first.items]) == (5, serials[:3])
+    rest = herald.devices.list(where=where, limit=3, after=first.next)
+    assert (rest.total, rest.next, [one.serial for one in rest.items]) == (None, None, serials[3:])
+    assert herald.devices.list(where=where, limit=5).total == 5 and herald.devices.list(where=where, limit=1).total == 5
+    assert herald.devices.list(where="batch = nobody").total == 0
 
 
 # Images and manifests ---------------------------------------------------------------------------------------------
