@@ -1,10 +1,12 @@
 import json
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from mellow_herald.service.calls import glance
 from mellow_herald.service.calls.glance import glance_at
 from mellow_herald.wire.device import CheckinIn
 
@@ -79,6 +81,16 @@ def test_what_is_no_check_in_is_left_to_the_full_reading() -> None:
         assert glance_at(body) is None, body
     for text in ('"t": NaN', '"t": 1e999', '"t": -Infinity'):
         assert glance_at(_body(SAID).replace(b'"temperature": 21.5', text.encode())) is None
+
+
+def test_what_is_kept_of_conditions_is_bounded(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(glance, "CONDITIONS_KEPT", 10)
+    monkeypatch.setattr(glance, "_conditions", {})
+    for number in range(25):
+        condition = {"battery": number, "of its own": "x" * (5000 if number % 2 else 1)}
+        seen = glance_at(_body({**SAID, "condition": condition}))
+        assert seen is not None and seen.condition == {"battery": number}
+        assert len(glance._conditions) <= 10 and all(len(written) < 400 for written in glance._conditions)
 
 
 @settings(max_examples=500)

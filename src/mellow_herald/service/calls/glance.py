@@ -15,7 +15,7 @@ from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.wire.device import Condition
 
 # Conditions repeat: few batteries, links and yes-or-noes make up those of a whole fleet.
-CONDITIONS_KEPT = 8192
+CONDITIONS_KEPT, LONGEST_KEPT = 8192, 300
 _NUMBERS = (int, float)
 _NONE: dict[str, Any] = {}
 _conditions: dict[bytes, dict[str, Any]] = {}
@@ -76,5 +76,6 @@ def _condition(said: object) -> dict[str, Any]:
         condition = Condition.model_validate_json(written).model_dump(exclude_none=True)
         if len(_conditions) >= CONDITIONS_KEPT:
             _conditions.clear()
-        _conditions[written] = condition
+        if len(written) <= LONGEST_KEPT:  # fields that nobody knows are ignored, and may be of any length
+            _conditions[written] = condition
     return condition

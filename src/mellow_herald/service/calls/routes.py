@@ -137,7 +137,7 @@ class DeviceApi:
                 return None
         memory = self._context.memory
         device_id = memory.who(credential) if credential else None
-        seen = None if device_id is None else glance_at(first["body"])
+        seen = None if device_id is None else glance_at(first.get("body", b""))
         return None if device_id is None or seen is None else memory.unchanged(device_id, seen, at)
 
     async def enrolment(self, request: Request) -> Response:
