@@ -1,5 +1,6 @@
 """The machine's clock is set while devices have leave and rings soak: nothing jumps, and it is said."""
 
+import asyncio
 import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -7,7 +8,9 @@ from pathlib import Path
 import pytest
 
 from mellow_herald.core.steady import SteadyTime
+from mellow_herald.service.app import open_context
 from mellow_herald.store.clock import OtherScaleError, count_ticks
+from mellow_herald.store.database import Pools
 from tests.harness.device import PuppetDevice
 from tests.harness.service import RunningService
 from tests.service.calls.test_alone import _wait as wait
@@ -55,6 +58,26 @@ def test_one_that_starts_after_the_clock_was_set_goes_by_the_same_time(
     apart = (beside.context.clock.now() - service.context.clock.now()).total_seconds()
     beside.stop()
     assert abs(apart) < 0.5
+
+
+def test_a_restart_after_some_time_does_not_set_the_clock_ahead(
+    service: RunningService, database_url: str, tmp_path: Path
+) -> None:
+    async def start_after_an_hour() -> None:
+        pools = Pools(database_url)
+        async with pools.work.begin() as connection:
+            times = ("beat_real", "beat_service", "real_epoch", "service_epoch")
+            earlier = ", ".join(f"{name} = {name} - interval '1 hour'" for name in times)
+            await connection.exec_driver_sql(f"UPDATE clock SET {earlier}, beat_ticks = beat_ticks - 3600")
+        await open_context(service.settings, pools, serves=False)  # as each start does before it serves
+        await pools.dispose()
+
+    service.stop()
+    asyncio.run(start_after_an_hour())
+    again = RunningService(database_url, tmp_path / "again").start()
+    ahead = (again.context.clock.now() - datetime.now(UTC)).total_seconds()
+    again.stop()
+    assert abs(ahead) < 2
 
 
 def test_another_speed_on_the_same_database_is_refused_while_one_serves(

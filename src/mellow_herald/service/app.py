@@ -74,7 +74,7 @@ async def open_context(settings: Settings, pools: Pools, *, serves: bool = True)
     await migrate(engine)
     start = await steady_start(engine, wall_time(), Ticks.now())
     steady = SteadyTime(wall_time, count_ticks, start)
-    anchor = await anchor_clock(engine, settings.time_scale, steady.now())
+    anchor = await anchor_clock(engine, settings.time_scale, steady.now(), Ticks.now())
     images = FolderImageStore(settings.data_dir / "images")
     context = Context(settings, engine, Clock(anchor, steady), images, Memory(), Signals(), pools)
     async with engine.begin() as connection:

@@ -69,8 +69,8 @@ class Anchor:
         return self.service_epoch + (real - self.real_epoch) * self.scale
 
 
-async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime) -> Anchor:
-    """The anchor for a process that starts at ``real``.
+async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime, ticks: Ticks) -> Anchor:
+    """The anchor for a process that starts at ``real``, which is at ``ticks``.
 
     While another process beats with the same scale its anchor is shared; otherwise a new one starts where the
     service's time had come to, or at real time if that is later. ``OtherScaleError`` while another process beats with
@@ -95,6 +95,10 @@ async def anchor_clock(engine: AsyncEngine, scale: float, real: datetime) -> Anc
             "service_epoch": start,
             "beat_real": real,
             "beat_service": start,
+            # Together with the real time: of two that are of different moments, the next process that starts would make
+            # a clock that is ahead by what lies between them.
+            "beat_ticks": ticks.count,
+            "beat_boot": ticks.boot,
             "serving_since": start if gap or row is None else row.serving_since,
             "away_from": None if row is None else row.beat_service if gap else row.away_from,
             "database_since": func.pg_postmaster_start_time(),
