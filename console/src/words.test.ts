@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
 import { shares, total, STATES, COLOURS } from './states'
-import { ago, amount, inWords, listed, moment } from './words'
+import { ago, amount, grouped, inWords, listed, moment } from './words'
 
 describe('shares', () => {
   it('cover the whole without gaps, in the order of the states', () => {
@@ -51,4 +51,8 @@ describe('a countdown', () => {
   it('is said in the unit that tells most', () => {
     expect([-5, 45_000, 12.5 * 60_000, 185 * 60_000, 53 * 3_600_000].map(inWords)).toEqual(['in 0 s', 'in 45 s', 'in 12 min', 'in 3 h 5 min', 'in 2 d 5 h'])
   })
+})
+
+describe('grouped', () => {
+  it('sets thousands apart', () => expect([7, 999, 1000, 1_234_567].map(grouped)).toEqual(['7', '999', '1,000', '1,234,567']))
 })

@@ -42,3 +42,8 @@ export function headline(notes: string): string {
   const line = notes.split('\n').find((one) => one.trim())
   return line ? line.replace(/^[#\s]+/, '').trim() : ''
 }
+
+/** A number as it is read at a glance, however large. */
+export function grouped(count: number): string {
+  return count.toLocaleString('en')
+}

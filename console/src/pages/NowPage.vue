@@ -11,7 +11,7 @@ import { useClock } from '../stores/clock'
 import { useLatest } from '../latest'
 import { useSession } from '../stores/session'
 import { reloadOn } from '../stores/feed'
-import { ago, moment } from '../words'
+import { ago, grouped, moment } from '../words'
 
 const PRESENCE = ['online', 'late', 'offline', 'never-seen'] as const
 const LATEST = 9
@@ -80,6 +80,7 @@ function word(event: FeedEvent): string {
       </span>
     </div>
     <v-alert v-if="failure" type="error" class="mb-4">{{ failure }}</v-alert>
+    <p v-if="!overview && !failure" class="quiet">Counting the devices …</p>
     <div v-if="overview" class="columns now">
       <section>
         <h2>Needs a person</h2>
@@ -121,9 +122,9 @@ function word(event: FeedEvent): string {
       <section>
         <h2>Presence</h2>
         <v-card class="panel mb-4">
-          <div v-if="known" class="presence">
+          <div v-if="known" class="presence" :class="{ many: known >= 100_000 }">
             <div v-for="name in PRESENCE" :key="name">
-              <div class="number">{{ overview.presence[name] ?? 0 }}</div>
+              <div class="number">{{ grouped(overview.presence[name] ?? 0) }}</div>
               <div class="quiet">{{ name }}</div>
             </div>
           </div>
@@ -138,7 +139,8 @@ function word(event: FeedEvent): string {
           <div v-for="version in overview.versions" :key="`${version.board}/${version.line}/${version.version}`" class="version">
             <span>{{ version.version ?? 'nothing known' }}</span>
             <span class="quiet">{{ version.line }} on {{ version.board }}</span>
-            <span class="push">{{ version.devices }}</span>
+            <span v-if="version.version && !version.known_build" class="quiet">no release has it</span>
+            <span class="push">{{ grouped(version.devices) }}</span>
             <span class="track"><span :style="{ width: `${(100 * version.devices) / most}%` }" /></span>
           </div>
           <p v-if="!overview.versions.length" class="quiet">Nothing is known yet.</p>
@@ -171,7 +173,12 @@ function word(event: FeedEvent): string {
 }
 .presence {
   display: grid;
-  grid-template-columns: repeat(4, 1fr);
+  grid-template-columns: repeat(4, auto);
+  justify-content: space-between;
+  gap: 4px 14px;
+}
+.presence.many .number {
+  font-size: 20px;
 }
 .version {
   display: flex;
