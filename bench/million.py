@@ -1,7 +1,6 @@
 """Every page that console and command line read, over a million devices with a past: how long it takes, warm."""
 
 import asyncio
-import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -13,13 +12,12 @@ from sqlalchemy import text
 
 from bench.checkins import PASSWORD, free_port, running
 from bench.figure import Figure
-from bench.rings import fill
+from bench.rings import fill, own_cluster
 from mellow_herald.client import Herald
 from mellow_herald.service.app import open_context
 from mellow_herald.service.context import Context
 from mellow_herald.service.rollouts import life
 from mellow_herald.service.settings import Settings
-from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import Pools
 from mellow_herald.wire.plan import PlanDocument
 from tests.harness.firmware import BOARD, LINE
@@ -174,30 +172,23 @@ def _timed(http: httpx.Client, path: str) -> float:
 @contextmanager
 def there() -> Iterator[tuple[httpx.Client, Herald]]:
     """A service over the million devices, called over the network."""
-    with tempfile.TemporaryDirectory(prefix="herald-bench-") as name:
-        folder = Path(name)
-        folder.chmod(0o755)
-        cluster = Cluster(folder / "postgres")
-        cluster.start()
-        try:
-            began = time.monotonic()
-            asyncio.run(_fill(folder, cluster.url))
-            print(f"  filled in {time.monotonic() - began:.0f} s", flush=True)
-            port = free_port()
-            serve = ["-m", "mellow_herald.cli.main", "serve", "--data-dir", str(folder), "--port", str(port)]
-            with running([*serve, "--database-url", cluster.url], None, port):
-                url = f"http://127.0.0.1:{port}"
-                with Herald(url) as herald:
-                    herald.people.sign_in("admin", PASSWORD)
-                    token = herald.people.make_token().token
-                headers = {"authorization": f"Bearer {token}"}
-                with (
-                    Herald(url, token=token) as herald,
-                    httpx.Client(base_url=url, headers=headers, timeout=120, trust_env=False) as http,
-                ):
-                    yield http, herald
-        finally:
-            cluster.stop()
+    with own_cluster() as (folder, database):
+        began = time.monotonic()
+        asyncio.run(_fill(folder, database))
+        print(f"  filled in {time.monotonic() - began:.0f} s", flush=True)
+        port = free_port()
+        serve = ["-m", "mellow_herald.cli.main", "serve", "--data-dir", str(folder), "--port", str(port)]
+        with running([*serve, "--database-url", database], None, port):
+            url = f"http://127.0.0.1:{port}"
+            with Herald(url) as herald:
+                herald.people.sign_in("admin", PASSWORD)
+                token = herald.people.make_token().token
+            headers = {"authorization": f"Bearer {token}"}
+            with (
+                Herald(url, token=token) as herald,
+                httpx.Client(base_url=url, headers=headers, timeout=120, trust_env=False) as http,
+            ):
+                yield http, herald
 
 
 async def _fill(folder: Path, url: str) -> None:

@@ -3,7 +3,8 @@
 import asyncio
 import tempfile
 import time
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from sqlalchemy import func, select, text
@@ -48,13 +49,20 @@ PLAN = {
 
 def measure() -> list[Figure]:
     """In a cluster of its own, in this process: what the calls do, without HTTP around it."""
+    with own_cluster() as (folder, url):
+        return asyncio.run(_measure(folder, url))
+
+
+@contextmanager
+def own_cluster() -> Iterator[tuple[Path, str]]:
+    """A folder, and the address of a PostgreSQL in it that nobody else uses."""
     with tempfile.TemporaryDirectory(prefix="herald-bench-") as name:
         folder = Path(name)
         folder.chmod(0o755)
         cluster = Cluster(folder / "postgres")
         cluster.start()
         try:
-            return asyncio.run(_measure(folder, cluster.url))
+            yield folder, cluster.url
         finally:
             cluster.stop()
 

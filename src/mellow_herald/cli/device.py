@@ -43,7 +43,6 @@ def list_devices(
     with connect() as herald:
         page = herald.devices.list(where=where, limit=limit, order=order)
         now = herald.service_time
-        assert now is not None
     if as_json:
         print_json(page.items)
         return
@@ -94,7 +93,6 @@ def show(
             return
         device = herald.devices.show(serial)
         now = herald.service_time
-        assert now is not None
     if as_json:
         print_json(device)
     else:

@@ -129,7 +129,6 @@ def visits(where: Where = None, out: Out = None, as_json: AsJson = False) -> Non
             return
         found = herald.devices.visits(where=where, limit=MOST_VISITS)
         now = herald.service_time
-        assert now is not None
     if as_json:
         print_json(found)
         return

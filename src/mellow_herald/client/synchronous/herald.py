@@ -2,7 +2,7 @@
 """The synchronous client, written from the asynchronous one."""
 
 from collections.abc import Iterator, Sequence
-from datetime import datetime
+from datetime import UTC, datetime
 from functools import cached_property
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal, TypeVar
@@ -109,9 +109,9 @@ class Herald:
         return str(self._http.base_url)
 
     @property
-    def service_time(self) -> datetime | None:
-        """The service's time, as its last answer told it; None before the first."""
-        return None if self._told_time is None else datetime.fromisoformat(self._told_time)
+    def service_time(self) -> datetime:
+        """The service's time, as its last answer to a call told it; this machine's, where none did."""
+        return datetime.now(UTC) if self._told_time is None else datetime.fromisoformat(self._told_time)
 
     @cached_property
     def releases(self) -> "Releases":
