@@ -99,6 +99,8 @@ class _Demo:
         self._good_release()
         self._second_act()
         agreed = self._compare() and not self._wrong
+        for line in self._wrong:
+            print(f"NOT AS SCRIPTED {line}", flush=True)
         if options.once:
             return 0 if agreed else 1
         self._say("The service and the simulated devices stay up until Ctrl-C")

@@ -1,7 +1,6 @@
 """The demo's own processes: the service, the simulated devices, and single commands."""
 
 import os
-import runpy
 import signal
 import subprocess
 import sys
@@ -9,6 +8,7 @@ import time
 import traceback
 from collections.abc import Sequence
 from contextlib import suppress
+from importlib import import_module
 from pathlib import Path
 from typing import NoReturn
 
@@ -113,7 +113,7 @@ def _become(arguments: Sequence[str], environment: dict[str, str]) -> NoReturn:
     sys.argv = ["herald", *arguments]
     code = 1
     try:
-        runpy.run_module(HERALD[-1], run_name="__main__")
+        import_module(HERALD[-1]).main()
         code = 0
     except SystemExit as ended:
         code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)

@@ -25,8 +25,9 @@ from mellow_herald.demo.scenario import (
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.wire.rollout import AttemptOut
+from mellow_herald.wire.topology import AlarmOut
 
-ACT_SECONDS = 120.0
+ACT_SECONDS, TELLING_SECONDS = 120.0, 60.0
 GATEWAY_RELEASE = f"{yard.GATEWAY_BOARD}/{yard.GATEWAY_LINE}/{yard.GATEWAY_NEW}"
 RELAY_RELEASE = f"{yard.RELAY_BOARD}/{yard.RELAY_LINE}/{yard.RELAY_NEW}"
 SENSOR_RELEASE = f"{SENSOR_BOARD}/{SENSOR_LINE}/{yard.SENSOR_NEW}"
@@ -84,6 +85,7 @@ class Act:
             ids.append(int(json.loads(made)["id"]))
         sensors, relay, gateway, settings, certificate = ids
         self._wait(ids)
+        self._wait_for_those_behind()
         run("device", "tree", GATEWAY)
         run("rollout", "attempts", str(relay))
         run("rollout", "failures", str(relay), "--logs")
@@ -109,6 +111,13 @@ class Act:
             time.sleep(0.1)
         if not shown:
             print("The gateway's restart was over before its tree could be shown; the alarms below tell of it.")
+
+    def _wait_for_those_behind(self) -> None:
+        """Until somebody who lost the gateway has told so: after a call that failed, a device waits with its next."""
+        deadline = time.monotonic() + TELLING_SECONDS
+        while not self._alarms("upstream-lost") and time.monotonic() < deadline:
+            self.processes.check()
+            time.sleep(0.2)
 
     def _gateway_is_away(self) -> bool:
         cuts = (node.cut_off for node in self.herald.devices.tree(GATEWAY).nodes)
@@ -170,14 +179,16 @@ class Act:
         return found
 
     def _wrong_alarms(self) -> list[str]:
-        alarms = self.herald.devices.alarms(limit=500)
-        lost = [one for one in alarms if one.kind == "upstream-lost"]
+        lost = self._alarms("upstream-lost")
         found = [] if lost else ["nobody noticed that the gateway was away"]
         if any(one.rollout_id is None for one in lost):
             found.append(f"alarms of the restart that nothing explains: {[one.serial for one in lost]}")
-        if not any(one.kind == "battery-low" and one.rollout_id is None for one in alarms):
+        if not any(one.rollout_id is None for one in self._alarms("battery-low")):
             found.append("the low battery is not told, or something explains it")
         return found
+
+    def _alarms(self, kind: str) -> list[AlarmOut]:
+        return [one for one in self.herald.devices.alarms(limit=500) if one.kind == kind]
 
     def _not_in_flash(self, serial: str, part: str, file: Path) -> list[str]:
         _, digest = running_image(chip_path(self.place.flash, serial), part)
