@@ -3,7 +3,7 @@
 import json
 from pathlib import Path
 
-from bench import brake, checkins, fleet, halting, million, rings, uploads
+from bench import brake, checkins, downloads, fleet, halting, million, rings, uploads
 
 
 def main() -> None:
@@ -11,6 +11,7 @@ def main() -> None:
     results = [
         *checkins.measure(),
         checkins.measure_memory(),
+        *downloads.measure(),
         *uploads.measure(),
         *fleet.measure(),
         *rings.measure(),

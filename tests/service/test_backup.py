@@ -18,6 +18,7 @@ from mellow_herald.service.backup.restoring import mark as mark_folder
 from mellow_herald.service.backup.restoring import refuse_half_restored, restore
 from mellow_herald.service.backup.taking import take_backup
 from mellow_herald.store.database import NewerSchemaError, make_engine
+from mellow_herald.store.images import FolderImageStore
 from mellow_herald.wire.plan import PlanDocument
 from tests.harness.crowd import Crowd
 from tests.harness.crowd import plan as plan_for_all
@@ -30,7 +31,7 @@ CROWD = int(os.environ.get("HERALD_TEST_BACKUP_CROWD", "500"))
 
 
 def back_up(service: RunningService, file: Path) -> Archive:
-    asyncio.run(take_backup(service.database_url, service.settings.data_dir / "images", file))
+    asyncio.run(take_backup(service.database_url, FolderImageStore(service.settings.data_dir / "images"), file))
     return Archive(file)
 
 
@@ -69,7 +70,7 @@ def test_what_is_restored_acts_on_nothing_that_was_allowed_before(
     service.herald.rollouts.halt(rollout_id, "a bad one")
     events = service.herald.latest_events()[0].id
 
-    done = asyncio.run(restore(archive, elsewhere, tmp_path / "there" / "images"))
+    done = asyncio.run(restore(archive, elsewhere, FolderImageStore(tmp_path / "there" / "images")))
     assert done.held == [rollout_id] and done.images == 2
     other = RunningService(elsewhere, tmp_path / "there").start()
     try:
@@ -118,7 +119,7 @@ def test_who_switched_after_the_backup_is_waited_for_and_counts_as_ours(
     unheard.report("installing")
     unheard.switch()
 
-    asyncio.run(restore(archive, elsewhere, tmp_path / "there" / "images"))
+    asyncio.run(restore(archive, elsewhere, FolderImageStore(tmp_path / "there" / "images")))
     other = RunningService(elsewhere, tmp_path / "there").start()
     try:
         for device in devices:
@@ -173,13 +174,13 @@ def test_a_backup_while_five_hundred_devices_report_is_of_one_moment(
             service.wait_for(started.id, lambda shown: shown.rings[0].state == "open")
             reporting = asyncio.create_task(crowd.each(crowd.members, crowd.stage))
             await asyncio.sleep(0.3)
-            await take_backup(database_url, tmp_path / "here" / "images", file)
+            await take_backup(database_url, FolderImageStore(tmp_path / "here" / "images"), file)
             assert not reporting.done(), "they were still at it"
             await reporting
             crowd.close()
 
         asyncio.run(play())
-        asyncio.run(restore(Archive(file), elsewhere, tmp_path / "there"))
+        asyncio.run(restore(Archive(file), elsewhere, FolderImageStore(tmp_path / "there")))
     finally:
         service.stop()
 
@@ -241,7 +242,7 @@ def test_a_restore_goes_into_an_empty_place_only(
 ) -> None:
     archive = back_up(service, tmp_path / "backup.zip")
     with pytest.raises(Refused, match="a service's data in the database already"):
-        asyncio.run(restore(archive, service.database_url, tmp_path / "there"))
+        asyncio.run(restore(archive, service.database_url, FolderImageStore(tmp_path / "there")))
     (tmp_path / "folder").mkdir()
     mark_folder(tmp_path / "folder")
     with pytest.raises(Refused, match="broke off half-way"):
@@ -253,11 +254,11 @@ def test_a_restore_goes_into_an_empty_place_only(
             await connection.execute(text("UPDATE alembic_version SET version_num = '9999'"))
         await engine.dispose()
 
-    asyncio.run(restore(archive, elsewhere, tmp_path / "there"))
+    asyncio.run(restore(archive, elsewhere, FolderImageStore(tmp_path / "there")))
     asyncio.run(bring_forward(elsewhere))
     later = tmp_path / "later.zip"
-    asyncio.run(take_backup(elsewhere, tmp_path / "there", later))
+    asyncio.run(take_backup(elsewhere, FolderImageStore(tmp_path / "there"), later))
     empty = databases.empty()
     with pytest.raises(NewerSchemaError, match="its schema is 9999"):
-        asyncio.run(restore(Archive(later), empty, tmp_path / "again"))
+        asyncio.run(restore(Archive(later), empty, FolderImageStore(tmp_path / "again")))
     databases.drop(empty)

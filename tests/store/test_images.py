@@ -18,7 +18,7 @@ def store(tmp_path: Path) -> FolderImageStore:
 
 
 def files(store: FolderImageStore) -> list[Path]:
-    return [path for path in store._folder.rglob("*") if path.is_file()]
+    return [path for path in store.folder.rglob("*") if path.is_file()]
 
 
 def test_an_image_appears_only_when_it_is_whole(store: FolderImageStore) -> None:

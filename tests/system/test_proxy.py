@@ -1,11 +1,6 @@
 """The service behind nginx, as ``deploy/nginx.conf`` has it: TLS, and images from a cache that asks before it gives."""
 
-import os
-import shutil
-import subprocess
-import time
 from collections.abc import Iterator
-from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -17,6 +12,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
+from tests.harness.nginx import nginx
 from tests.harness.processes import free_port
 from tests.harness.service import PASSWORD, RunningService
 
@@ -54,24 +50,9 @@ def behind(database_url: str, tmp_path: Path) -> Iterator[tuple[RunningService, 
     ):
         assert found in text, found
         text = text.replace(found, put)
-    temporary = "".join(f"{kind}_temp_path {folder};" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi"))
-    site = f"daemon off; pid {folder}/pid; error_log {folder}/error.log; worker_processes 1;"
-    if os.geteuid() == 0:
-        site = f"user root; {site}"
-    (folder / "nginx.conf").write_text(f"{site} events {{}} http {{ access_log off; {temporary}\n{text} }}")
-    nginx = shutil.which("nginx") or "/usr/sbin/nginx"
-    process = subprocess.Popen([nginx, "-e", str(folder / "error.log"), "-c", str(folder / "nginx.conf")])
     url = f"https://127.0.0.1:{tls}"
-    deadline = time.monotonic() + 10
-    while True:
-        with suppress(httpx.TransportError):
-            httpx.get(url, verify=False)
-            break
-        assert process.poll() is None and time.monotonic() < deadline, (folder / "error.log").read_text()
-        time.sleep(0.05)
-    yield service, url
-    process.terminate()
-    process.wait(10)
+    with nginx(folder, text, url):
+        yield service, url
     service.stop()
 
 

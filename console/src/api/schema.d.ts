@@ -21618,6 +21618,14 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The bytes are in an object store; ask there, without the token. */
+            307: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description The request cannot be read */
             400: {
                 headers: {

@@ -9,6 +9,7 @@ import typer
 
 from mellow_herald.cli.extras import require
 from mellow_herald.cli.output import byte_progress, note
+from mellow_herald.cli.serve import Images
 
 DataDir = Annotated[Path, typer.Option("--data-dir", help="The data folder of the service.")]
 DatabaseUrl = Annotated[
@@ -20,7 +21,9 @@ DatabaseUrl = Annotated[
 BackupFile = Annotated[Path, typer.Argument(help="The file of the backup.", show_default=False)]
 
 
-def backup(file: BackupFile, data_dir: DataDir = Path("data"), database_url: DatabaseUrl = None) -> None:
+def backup(
+    file: BackupFile, data_dir: DataDir = Path("data"), database_url: DatabaseUrl = None, images: Images = None
+) -> None:
     """Write everything the service keeps to one file, while it serves.
 
     Run it on the machine of the service, as its user. The file holds the keys of devices' tokens and is readable for
@@ -31,6 +34,7 @@ def backup(file: BackupFile, data_dir: DataDir = Path("data"), database_url: Dat
 
     from mellow_herald.core.refusal import Refused
     from mellow_herald.service.backup.taking import take_backup
+    from mellow_herald.store.bucket import open_images
     from mellow_herald.store.cluster import ClusterError
     from mellow_herald.store.trouble import ERRORS as DATABASE_ERRORS
 
@@ -38,19 +42,19 @@ def backup(file: BackupFile, data_dir: DataDir = Path("data"), database_url: Dat
         raise Refused("no-service", f"{data_dir} is no data folder of a service.", "Say where it is: --data-dir DIR.")
     try:
         with _database(data_dir, database_url) as url, byte_progress(f"backup to {file.name}", 0) as progress:
-            about = asyncio.run(take_backup(url, data_dir / "images", file, progress))
+            about = asyncio.run(take_backup(url, open_images(images, data_dir), file, progress))
     except (ClusterError, *DATABASE_ERRORS) as error:
         raise Refused("no-database", f"cannot back up: {_first_line(error)}") from None
     size = file.stat().st_size / 1e6
-    images = len(about.entries) - 1
-    print(
-        f"{file}: {about.devices} devices, {images} images, {size:.1f} MB, as of {about.service_time:%Y-%m-%d %H:%M:%S}"
-    )
+    holds = f"{about.devices} devices, {len(about.entries) - 1} images, {size:.1f} MB"
+    print(f"{file}: {holds}, as of {about.service_time:%Y-%m-%d %H:%M:%S}")
     for digest in about.damaged:
         note(f"herald: image {digest[:16]}… is damaged or missing and not in it; publish its release again.")
 
 
-def restore(file: BackupFile, data_dir: DataDir = Path("data"), database_url: DatabaseUrl = None) -> None:
+def restore(
+    file: BackupFile, data_dir: DataDir = Path("data"), database_url: DatabaseUrl = None, images: Images = None
+) -> None:
     """Bring a backup back into an empty data folder, here or on another machine.
 
     What happened after the backup is not known then: running rollouts are held until you resume them, leave to switch
@@ -64,6 +68,7 @@ def restore(file: BackupFile, data_dir: DataDir = Path("data"), database_url: Da
     from mellow_herald.service.backup.restoring import NOTHING_LOADED, mark, unmark
     from mellow_herald.service.backup.restoring import restore as bring_back
     from mellow_herald.service.holding import TakenError, hold_folder
+    from mellow_herald.store.bucket import open_images
     from mellow_herald.store.cluster import Cluster, ClusterError
     from mellow_herald.store.database import NewerSchemaError, read_url
     from mellow_herald.store.trouble import ERRORS as DATABASE_ERRORS
@@ -88,7 +93,7 @@ def restore(file: BackupFile, data_dir: DataDir = Path("data"), database_url: Da
                     cluster.start()
                 url = cluster.url if cluster is not None else read_url(database_url or "")
                 with byte_progress(f"restoring {file.name}", archive.size) as progress:
-                    done = asyncio.run(bring_back(archive, url, data_dir / "images", progress))
+                    done = asyncio.run(bring_back(archive, url, open_images(images, data_dir), progress))
             except BaseException as error:
                 # Whatever it was: of a database of our own nothing stays. Beside another one, which may have something
                 # of it by now, the mark stays.

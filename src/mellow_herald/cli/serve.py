@@ -13,6 +13,17 @@ from mellow_herald.cli.output import note
 DATABASE_GONE = 6
 
 
+Images = Annotated[
+    str | None,
+    typer.Option(
+        "--images",
+        envvar="HERALD_IMAGES",
+        metavar="s3://BUCKET/PREFIX",
+        help="Keep images in this object store (reached as AWS_… in the environment says), not in the data folder.",
+    ),
+]
+
+
 def serve(
     data_dir: Annotated[Path, typer.Option("--data-dir", help="Where database, images and logs are kept.")] = Path(
         "data"
@@ -46,6 +57,16 @@ def serve(
             help="Webhooks may go to these networks, too (10.1.0.0/16, comma-separated), not only to the internet.",
         ),
     ] = None,
+    images: Images = None,
+    front_images: Annotated[
+        str | None,
+        typer.Option(
+            "--front-images",
+            envvar="HERALD_FRONT_IMAGES",
+            metavar="/PATH/",
+            help="A front server hands images out: the path within it that has them (X-Accel-Redirect).",
+        ),
+    ] = None,
     secure_cookie: Annotated[
         bool | None,
         typer.Option(
@@ -72,6 +93,8 @@ def serve(
         read_networks(webhook_allow)
     except ValueError as error:
         raise typer.BadParameter(f"{error}. Write it like 10.1.0.0/16.", param_hint="--webhook-allow") from None
+    if front_images is not None and not (front_images.startswith("/") and front_images.endswith("/")):
+        raise typer.BadParameter("Write it like /stored-images/.", param_hint="--front-images")
     settings = Settings(
         data_dir=data_dir,
         host=host,
@@ -84,6 +107,8 @@ def serve(
         trusted_proxy=trusted_proxy,
         webhook_allow=webhook_allow,
         secure_cookie=secure_cookie,
+        images=images,
+        front_images=front_images,
     )
     try:
         run(settings, lambda line: print(line, flush=True))

@@ -56,10 +56,10 @@ from mellow_herald.service.tasks import end
 from mellow_herald.service.webhooks.sending import keep_sending
 from mellow_herald.store import fleet as fleet_store
 from mellow_herald.store import people as people_store
+from mellow_herald.store.bucket import open_images
 from mellow_herald.store.clock import Ticks, anchor_clock, count_ticks, rest, steady_start
 from mellow_herald.store.database import Pools, migrate
 from mellow_herald.store.gate import Lock, take
-from mellow_herald.store.images import FolderImageStore
 from mellow_herald.store.trouble import ERRORS as DATABASE_ERRORS
 from mellow_herald.wire.plan import PlanDocument
 
@@ -75,7 +75,7 @@ async def open_context(settings: Settings, pools: Pools, *, serves: bool = True)
     start = await steady_start(engine, wall_time(), Ticks.now())
     steady = SteadyTime(wall_time, count_ticks, start)
     anchor = await anchor_clock(engine, settings.time_scale, steady.now(), Ticks.now())
-    images = FolderImageStore(settings.data_dir / "images")
+    images = open_images(settings.images, settings.data_dir, group=settings.front_images is not None)
     context = Context(settings, engine, Clock(anchor, steady), images, Memory(), Signals(), pools)
     async with engine.begin() as connection:
         await take(connection, Lock.MIGRATION)

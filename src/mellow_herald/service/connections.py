@@ -11,7 +11,11 @@ from typing import Any, ClassVar
 
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
+from mellow_herald.service.zero_copy import EXTENSION, ZeroCopy
+
 LOOK_SECONDS = 2.0
+# Whose answers may be files.
+IMAGES = b"/device/v1/images/"
 # For all headers; and what a body is to bring once it has had as long.
 PATIENCE_SECONDS, SLOWEST = 10.0, 1024
 PER_ADDRESS = 200
@@ -63,6 +67,10 @@ class Connection(HttpToolsProtocol):
         """Its headers are there."""
         self.awaited_since, self.body = self.loop.time(), 0
         super().on_headers_complete()
+        # The task that serves it has been made, but not begun.
+        if self.url.startswith(IMAGES):
+            self.scope["extensions"] = {EXTENSION: {}}
+            self.cycle.send = ZeroCopy(self.cycle).send  # type: ignore[assignment, method-assign]
 
     def on_body(self, body: bytes) -> None:
         """Some of its body is there."""

@@ -1,6 +1,7 @@
 """The console's files: a single-page application with a strict Content-Security-Policy."""
 
 from importlib.resources import files
+from mimetypes import guess_type
 from pathlib import Path
 
 from starlette.exceptions import HTTPException
@@ -42,10 +43,28 @@ async def serve_console(request: Request) -> Response:
         raise HTTPException(404) from None
     if wanted.is_file() and wanted.is_relative_to(folder.resolve()):
         caching = IMMUTABLE if wanted.parent.name == "assets" else FRESH
-        return FileResponse(wanted, headers={**SECURITY_HEADERS, **caching})
+        return _packed(wanted, request, {**SECURITY_HEADERS, **caching})
     if wanted.suffix and wanted.suffix != ".html":
         return PlainTextResponse("There is no such file.\n", 404, SECURITY_HEADERS)
     page = folder / "index.html"
     if not page.exists():
         return PlainTextResponse(NOT_BUILT, 503, SECURITY_HEADERS)
-    return FileResponse(page, headers={**SECURITY_HEADERS, **FRESH})
+    return _packed(page, request, {**SECURITY_HEADERS, **FRESH})
+
+
+def _packed(file: Path, request: Request, headers: dict[str, str]) -> Response:
+    """A file in the smallest form that the caller understands; it was packed when the console was built."""
+    kind = guess_type(file.name)[0] or "application/octet-stream"
+    headers["vary"] = "Accept-Encoding"
+    understood = _understood(request.headers.get("accept-encoding", ""))
+    for coding, suffix in (("br", ".br"), ("gzip", ".gz")):
+        packed = file.with_name(file.name + suffix)
+        if coding in understood and packed.is_file():
+            return FileResponse(packed, headers={**headers, "content-encoding": coding}, media_type=kind)
+    return FileResponse(file, headers=headers, media_type=kind)
+
+
+def _understood(accepted: str) -> set[str]:
+    """The codings of an ``Accept-Encoding`` (RFC 9110, section 12.5.3) but for those with a weight of nought."""
+    codings = (one.replace(" ", "").partition(";q=") for one in accepted.lower().split(","))
+    return {name for name, _, weight in codings if weight.strip("0.") or not weight}

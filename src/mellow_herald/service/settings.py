@@ -13,7 +13,9 @@ class Settings(BaseSettings):
     """What can be set. Sizes are bytes; session and token lifetimes are real time. ``listener_fd`` is the socket that a
     worker takes over from the process that started it. ``trusted_proxy``: addresses (comma-separated, or networks) of
     proxies that are believed when they say for whom they call (``X-Forwarded-For``); nobody else is. ``webhook_allow``:
-    networks that webhooks may go to although they are not of the internet."""
+    networks that webhooks may go to although they are not of the internet. ``images`` is an object store to keep images
+    in (``s3://bucket/prefix``), None for the data folder; ``front_images`` the path within a front server that
+    has them, None where it does not hand them out."""
 
     model_config = SettingsConfigDict(env_prefix="HERALD_")
 
@@ -30,6 +32,8 @@ class Settings(BaseSettings):
     secure_cookie: bool | None = None
     trusted_proxy: str | None = None
     webhook_allow: str | None = None
+    images: str | None = None
+    front_images: str | None = None
 
     @property
     def cookies_are_secure(self) -> bool:

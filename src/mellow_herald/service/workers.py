@@ -101,6 +101,8 @@ class Workers:
             "--secure-cookie" if settings.cookies_are_secure else "--plain-cookie",
             *(["--trusted-proxy", settings.trusted_proxy] if settings.trusted_proxy else []),
             *(["--webhook-allow", settings.webhook_allow] if settings.webhook_allow else []),
+            *(["--images", settings.images] if settings.images else []),
+            *(["--front-images", settings.front_images] if settings.front_images else []),
         ]
         # A session of its own: a Ctrl-C in the terminal is for us, and we end the workers in order.
         process = subprocess.Popen(

@@ -4,14 +4,17 @@ import asyncio
 import json
 import random
 from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from typing import Any
+from urllib.parse import urlsplit
 
-from mellow_herald.sim.http import ANSWER_S, Connections, LostError
+from mellow_herald.sim.http import ANSWER_S, Connections, LostError, Reply
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, OrderOut
 
 API = "/device/v1"
+TEMPORARY_REDIRECT = 307
 FIRST_PAUSE, LONGEST_PAUSE = 1.0, 60.0
 
 
@@ -105,7 +108,7 @@ class Uplink:
         if not await self._carry(0):
             raise NoAnswerError
         try:
-            async with self._http.call("GET", f"{API}/{uri}", headers) as reply:
+            async with self._image_at(f"{API}/{uri}", headers) as reply:
                 if reply.status not in (200, 206):
                     self._check(Said(reply.status, reply.headers, await reply.read()))
                 if have and reply.status != 206:
@@ -114,6 +117,25 @@ class Uplink:
                     yield piece
         except LostError:
             raise NoAnswerError from None
+
+    @asynccontextmanager
+    async def _image_at(self, path: str, headers: list[tuple[str, str]]) -> AsyncIterator[Reply]:
+        """The answer with an image's bytes: the service's own, or that of the object store which it sends a device to.
+        There the token is nobody's business, and the address names these bytes and no others."""
+        async with self._http.call("GET", path, headers) as reply:
+            if reply.status != TEMPORARY_REDIRECT:
+                yield reply
+                return
+            self._time.learn(reply.headers)
+            await reply.read()
+        place = urlsplit(reply.headers.get("location", ""))
+        there = Connections(f"{place.scheme}://{place.netloc}")
+        ranges = [(name, value) for name, value in headers if name == "range"]
+        try:
+            async with there.call("GET", f"{place.path}?{place.query}", ranges) as elsewhere:
+                yield elsewhere
+        finally:
+            there.close()
 
     def _headers(self) -> list[tuple[str, str]]:
         return [("authorization", f"Bearer {self.token}")] if self.token else []

@@ -4,12 +4,14 @@ import hashlib
 import os
 import secrets
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Protocol
 
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.refusal import Refused
+
+PIECE = 1024 * 1024
 
 
 class Writing(Protocol):
@@ -23,10 +25,12 @@ class Writing(Protocol):
 
 
 class ImageStore(Protocol):
-    """What an object store would have to offer to take the place of the folder."""
+    """Where images are kept. ``place`` is where one can be read: a file, or an address that is good for some seconds.
+    All calls but ``begin`` and ``place`` may take long; ``OSError`` if the store does not answer."""
 
     def begin(self, digest: str, size: int) -> Writing: ...
-    def path(self, digest: str) -> Path: ...
+    def place(self, digest: str, seconds: float) -> Path | str: ...
+    def pieces(self, digest: str) -> Iterator[bytes]: ...
     def sound(self, digest: str, anew: bool = False) -> bool: ...
     def digests(self) -> list[str]: ...
     def remove(self, digest: str) -> None: ...
@@ -34,32 +38,39 @@ class ImageStore(Protocol):
 
 
 class FolderImageStore:
-    """Images as files below ``folder``, named by their digest in 256 sub-folders."""
+    """Images as files below ``folder``, named by their digest in 256 sub-folders. Firmware is nobody else's to read,
+    but for the ``group`` where a front server that belongs to it hands images out."""
 
-    def __init__(self, folder: Path) -> None:
-        self._folder = folder
+    def __init__(self, folder: Path, *, group: bool = False) -> None:
+        self.folder = folder
         self._incoming = folder / "incoming"
         self._incoming.mkdir(parents=True, exist_ok=True)
-        folder.chmod(0o700)  # firmware is nobody else's to read
+        folder.chmod(0o750 if group else 0o700)
         self._sound: dict[str, tuple[int, int]] = {}
         self._checking = threading.Lock()
 
     def sweep(self, before: float) -> int:
         """Deletes what a crash left half-written and nobody has touched since ``before`` (seconds since 1970)."""
-        left = [path for path in self._incoming.iterdir() if path.stat().st_mtime < before]
-        for path in left:
-            path.unlink(missing_ok=True)
-        return len(left)
+        return sweep_files(self._incoming, before)
 
-    def begin(self, digest: str, size: int) -> "FolderWriting":
+    def begin(self, digest: str, size: int) -> "Begun":
         """Opens a temporary file for an image that must turn out to be ``size`` bytes with this digest."""
-        return FolderWriting(self._incoming / secrets.token_hex(16), self.path(digest), digest, size)
+        final = self.path(digest)
+        return begin_file(self._incoming, digest, size, lambda file: _move(file, final))
 
     def path(self, digest: str) -> Path:
         """Where the image is, or would be."""
-        if not is_digest(digest):
-            raise Refused("bad-digest", f"{digest!r} is not a SHA-256 digest.", "Write it as 64 lower-case hex digits.")
-        return self._folder / digest[:2] / digest
+        return self.folder / name_of(digest)
+
+    def place(self, digest: str, seconds: float = 0) -> Path:
+        """Where the image can be read, for as long as it is kept."""
+        return self.path(digest)
+
+    def pieces(self, digest: str) -> Iterator[bytes]:
+        """The bytes of an image; ``FileNotFoundError`` if it is not there."""
+        with self.path(digest).open("rb") as file:
+            while piece := file.read(PIECE):
+                yield piece
 
     def sound(self, digest: str, anew: bool = False) -> bool:
         """Whether the file is there and is what its digest says; read again whenever it was touched, or ``anew``.
@@ -75,7 +86,7 @@ class FolderImageStore:
             return True
         with self._checking:
             hashed = hashlib.sha256()
-            for piece in _pieces(self.path(digest)):
+            for piece in self.pieces(digest):
                 hashed.update(piece)
         if hashed.hexdigest() != digest:
             self._sound.pop(digest, None)
@@ -85,7 +96,7 @@ class FolderImageStore:
 
     def digests(self) -> list[str]:
         """The digests of all images in the folder."""
-        return [path.name for path in self._folder.glob("??/*") if is_digest(path.name)]
+        return [path.name for path in self.folder.glob("??/*") if is_digest(path.name)]
 
     def remove(self, digest: str) -> None:
         """Deletes an image that nothing refers to any more."""
@@ -93,12 +104,33 @@ class FolderImageStore:
         self.path(digest).unlink(missing_ok=True)
 
 
-class FolderWriting:
+def name_of(digest: str) -> str:
+    """The name of an image in any store."""
+    if not is_digest(digest):
+        raise Refused("bad-digest", f"{digest!r} is not a SHA-256 digest.", "Write it as 64 lower-case hex digits.")
+    return f"{digest[:2]}/{digest}"
+
+
+def begin_file(incoming: Path, digest: str, size: int, bring: Callable[[Path], None]) -> "Begun":
+    """Opens a temporary file in ``incoming``; ``bring`` puts it where it belongs once it has proved right."""
+    name_of(digest)
+    return Begun(incoming / secrets.token_hex(16), digest, size, bring)
+
+
+def sweep_files(incoming: Path, before: float) -> int:
+    """Deletes files that nobody has touched since ``before`` (seconds since 1970); returns how many."""
+    left = [path for path in incoming.iterdir() if path.stat().st_mtime < before]
+    for path in left:
+        path.unlink(missing_ok=True)
+    return len(left)
+
+
+class Begun:
     """A file that becomes an image when it proves to be the right one."""
 
-    def __init__(self, temporary: Path, final: Path, digest: str, size: int) -> None:
+    def __init__(self, temporary: Path, digest: str, size: int, bring: Callable[[Path], None]) -> None:
         self.digest = digest
-        self._temporary, self._final, self._size = temporary, final, size
+        self._temporary, self._size, self._bring = temporary, size, bring
         self._hash = hashlib.sha256()
         self._written = 0
         self._file = temporary.open("xb")
@@ -123,14 +155,8 @@ class FolderWriting:
         self._file.flush()
         os.fsync(self._file.fileno())
         self._file.close()
-        self._final.parent.mkdir(exist_ok=True)
-        self._temporary.rename(self._final)
-        for folder in (self._final.parent, self._final.parent.parent):
-            handle = os.open(folder, os.O_RDONLY)
-            try:
-                os.fsync(handle)
-            finally:
-                os.close(handle)
+        self._bring(self._temporary)
+        self.drop()
 
     def drop(self) -> None:
         """Forgets what was written; harmless after ``keep``."""
@@ -138,7 +164,12 @@ class FolderWriting:
         self._temporary.unlink(missing_ok=True)
 
 
-def _pieces(path: Path) -> Iterator[bytes]:
-    with path.open("rb") as file:
-        while piece := file.read(1024 * 1024):
-            yield piece
+def _move(file: Path, final: Path) -> None:
+    final.parent.mkdir(exist_ok=True)
+    file.rename(final)
+    for folder in (final.parent, final.parent.parent):
+        handle = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(handle)
+        finally:
+            os.close(handle)

@@ -27,7 +27,7 @@ from mellow_herald.store.clock import GAP
 from mellow_herald.store.database import make_engine, migrate
 from mellow_herald.store.feed import JournalEntry, newest_sealed, read_chain, seal, write_journal
 from mellow_herald.store.gate import close_gate
-from mellow_herald.store.images import FolderImageStore
+from mellow_herald.store.images import ImageStore
 from mellow_herald.store.tables import AttemptRow, ClockRow, Credential, Outbox
 from mellow_herald.store.trouble import ERRORS as DATABASE_ERRORS
 
@@ -75,9 +75,9 @@ def refuse_half_restored(folder: Path) -> None:
 
 
 async def restore(
-    archive: Archive, url: str, images: Path, progress: Callable[[int], None] = lambda done: None
+    archive: Archive, url: str, images: ImageStore, progress: Callable[[int], None] = lambda done: None
 ) -> Restored:
-    """Brings a backup back to the database at ``url``, which must be empty, and the image folder ``images``.
+    """Brings a backup back to the database at ``url``, which must be empty, and into the store ``images``.
 
     ``Refused`` if there is something in the database, if the backup's schema is later than this version's, or if its
     journal does not verify. ``progress`` is told how many bytes are done.
@@ -107,8 +107,8 @@ async def _look_whether_empty(engine: AsyncEngine) -> None:
         raise Refused("not-empty", "there is a service's data in the database already.", "Restore into an empty one.")
 
 
-def _bring_images(archive: Archive, folder: Path, progress: Callable[[int], None]) -> int:
-    store, done = FolderImageStore(folder), 0
+def _bring_images(archive: Archive, store: ImageStore, progress: Callable[[int], None]) -> int:
+    done = 0
     digests = {name: name.rpartition("/")[2] for name in archive.about.entries if name != DUMP}
     for name, digest in digests.items():
         if name != image_entry(digest):

@@ -21,7 +21,7 @@ from mellow_herald.store.cluster import find_binaries
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.feed import JournalEntry, last_link, write_journal
 from mellow_herald.store.fleet import count_devices
-from mellow_herald.store.images import FolderImageStore
+from mellow_herald.store.images import FolderImageStore, ImageStore
 from mellow_herald.store.rollouts import list_rollouts
 from mellow_herald.store.tables import ClockRow, ImageRow
 
@@ -29,9 +29,9 @@ TAKEN = "backup taken"
 
 
 async def take_backup(
-    url: str, images: Path, file: Path, progress: Callable[[int, int], None] = lambda done, total: None
+    url: str, images: ImageStore, file: Path, progress: Callable[[int, int], None] = lambda done, total: None
 ) -> About:
-    """Writes a backup of the database at ``url`` and of the images in the folder ``images`` to ``file``, which appears
+    """Writes a backup of the database at ``url`` and of the ``images`` to ``file``, which appears
     only when it is whole and was read again. ``progress`` is told bytes done and (about) in all.
 
     The database is copied as of one moment (a snapshot that ``pg_dump`` shares), and so are the images: they are linked
@@ -50,7 +50,7 @@ async def take_backup(
             about = await _describe(connection)
             wanted = list(await connection.scalars(select(ImageRow.digest).where(ImageRow.gone_at.is_(None))))
             total = await _bytes(connection)
-            with _linked(images, wanted) as store:
+            with _at_this_moment(images, wanted) as store:
                 writer = ArchiveWriter(part, lambda done: progress(done, total))
                 try:
                     await asyncio.to_thread(_write, writer, about, store, wanted, url, snapshot)
@@ -94,27 +94,31 @@ async def _bytes(connection: AsyncConnection) -> int:
 
 
 @contextlib.contextmanager
-def _linked(images: Path, digests: Sequence[str]) -> Iterator[FolderImageStore]:
-    """A folder beside the images that keeps these, whatever is cleaned up meanwhile."""
-    kept = images / f"backup-{secrets.token_hex(8)}"
-    source, store = FolderImageStore(images), FolderImageStore(kept)
+def _at_this_moment(images: ImageStore, digests: Sequence[str]) -> Iterator[ImageStore]:
+    """A store that keeps these, whatever is cleaned up meanwhile: beside a folder, one with the same files in it. An
+    object store is read as it is; what is cleaned up meanwhile is told of as missing."""
+    if not isinstance(images, FolderImageStore):
+        yield images
+        return
+    kept = images.folder / f"backup-{secrets.token_hex(8)}"
+    store = FolderImageStore(kept)
     try:
         for digest in digests:
             store.path(digest).parent.mkdir(exist_ok=True)
             with contextlib.suppress(FileNotFoundError):  # one that is missing is told of
-                os.link(source.path(digest), store.path(digest))
+                os.link(images.path(digest), store.path(digest))
         yield store
     finally:
         shutil.rmtree(kept, ignore_errors=True)
 
 
 def _write(
-    writer: ArchiveWriter, about: About, store: FolderImageStore, digests: Sequence[str], url: str, snapshot: str
+    writer: ArchiveWriter, about: About, store: ImageStore, digests: Sequence[str], url: str, snapshot: str
 ) -> None:
     writer.add(DUMP, _dump(make_url(url), snapshot))
     for digest in digests:
         if store.sound(digest, anew=True):
-            writer.add(image_entry(digest), _pieces(store.path(digest)))
+            writer.add(image_entry(digest), store.pieces(digest))
         else:
             about.damaged.append(digest)
     writer.finish(about)
@@ -153,12 +157,6 @@ def _entry(about: About, file: Path) -> JournalEntry:
         why += f"; {len(about.damaged)} damaged images are not in it"
     data = {"made_at": about.made_at.isoformat(), "digest": about.entries[DUMP].sha256, "damaged": about.damaged}
     return JournalEntry(about.service_time, "service", TAKEN, file.name, why, data)
-
-
-def _pieces(path: Path) -> Iterator[bytes]:
-    with path.open("rb") as file:
-        while piece := file.read(PIECE):
-            yield piece
 
 
 def _sync(path: Path) -> None:

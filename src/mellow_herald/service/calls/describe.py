@@ -45,6 +45,10 @@ def describe_device_api(document: dict[str, Any]) -> None:
             {
                 **_bytes("application/octet-stream"),
                 "206": {"description": "The ranges asked for."},
+                "307": {
+                    "description": "The bytes are in an object store; ask there, without the token.",
+                    "headers": {"Location": {"schema": {"type": "string"}}},
+                },
             },
             (416, 503),
         ),

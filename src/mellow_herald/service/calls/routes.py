@@ -1,18 +1,15 @@
 """The calls of the device protocol as plain routes: every microsecond here is paid by every check-in."""
 
 import asyncio
-import base64
 import random
-import re
 import time
 from collections.abc import Awaitable, Callable, Iterable
 from datetime import datetime
-from enum import Enum
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
 from starlette.requests import ClientDisconnect, Request
-from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -22,13 +19,13 @@ from mellow_herald.core.pauses import Pauses
 from mellow_herald.service.answers import NOT_KEPT, TimeHeaders, mark, time_headers
 from mellow_herald.service.calls.enrolment import enrol
 from mellow_herald.service.calls.glance import Glance, glance_at
+from mellow_herald.service.calls.images import has_it, serve_image
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.context import Context
 from mellow_herald.service.figures import HELD, Figures
 from mellow_herald.service.problems import ProblemError, fault, problem_for, too_many
-from mellow_herald.service.releases.soundness import is_sound
 from mellow_herald.service.room import Room
 from mellow_herald.service.tasks import woken
 from mellow_herald.service.waiting import preferred_wait
@@ -43,7 +40,6 @@ KEY_LIST_MEDIA_TYPE = "application/cose"
 SPREAD = 0.1
 ENROL_AT_ONCE, ENROL_QUEUE = 4, 500
 SOONEST_AGAIN_S = 0.5
-_RANGES = re.compile(r"bytes=[ \t]*((?:\d{1,18}-\d{0,18}|-\d{1,18})(?:[ \t]*,[ \t]*(?:\d{1,18}-\d{0,18}|-\d{1,18}))*)")
 Endpoint = Callable[[Request], Awaitable[Response]]
 
 
@@ -220,34 +216,18 @@ class DeviceApi:
         return self._tagged(request, envelope, digest, ENVELOPE_MEDIA_TYPE)
 
     async def image(self, request: Request) -> Response:
-        """Bytes of an image, as RFC 9110 has it: whole, in ranges, or 304 for who has it."""
+        """Bytes of an image, for who has a live attempt that names it."""
         device_id, digest = self._who(request), _digest(request)
         async with self._context.engine.connect() as connection:
             allowed = await releases.image_for_device(connection, device_id, digest)
         if not allowed:
             raise ProblemError(403, "not-your-attempt", "No live attempt of this device names this image.")
-        if not await is_sound(self._context, digest):
-            raise ProblemError(503, "image-unsound", "The stored image is damaged.", {"Retry-After": "300"})
-        headers = {
-            "etag": f'"{digest}"',
-            "repr-digest": f"sha-256=:{base64.b64encode(bytes.fromhex(digest)).decode()}:",
-            "cache-control": "private, immutable, max-age=31536000",
-            **self._time(),
-        }
-        if _has_it(request, digest):
-            return Response(status_code=304, headers=headers)
-        path = self._context.images.path(digest)
-        length = path.stat().st_size
-        if _heed_range(request, length) is Range.NONE_FITS:
-            raise ProblemError(
-                416, "no-such-range", f"The image has {length} bytes.", {"content-range": f"bytes */{length}"}
-            )
-        return FileResponse(path, headers=headers, media_type="application/octet-stream")
+        return await serve_image(self._context, request, digest, self._time())
 
     def _tagged(self, request: Request, body: bytes, tag: str, kind: str) -> Response:
         """Something whose ``tag`` changes with it; 304 for who has it."""
         headers = {"etag": f'"{tag}"', "cache-control": "private, no-cache", **self._time()}
-        if _has_it(request, tag):
+        if has_it(request, tag):
             return Response(status_code=304, headers=headers)
         return Response(body, headers=headers, media_type=kind)
 
@@ -275,35 +255,6 @@ class DeviceApi:
 def _spread(seconds: int) -> int:
     """The interval with jitter, so that a fleet that was cut off together does not come back together."""
     return max(1, round(seconds * random.uniform(1 - SPREAD, 1 + SPREAD)))
-
-
-class Range(Enum):
-    """What a ``Range`` header comes to."""
-
-    NONE_ASKED = "none"
-    SOME_FITS = "some"
-    NONE_FITS = "unsatisfiable"
-
-
-def _heed_range(request: Request, length: int) -> Range:
-    """Whether a range is asked for that there is. A header of another unit, or that cannot be read, is taken out of the
-    request: RFC 9110, section 14.2, has it ignored."""
-    asked = request.headers.get("range")
-    if asked is None:
-        return Range.NONE_ASKED
-    parts = _RANGES.fullmatch(asked.strip())
-    spans = [part.strip().partition("-") for part in parts[1].split(",")] if parts else []
-    if not spans or any(begin and end and int(begin) > int(end) for begin, _, end in spans):
-        request.scope["headers"] = [(n, v) for n, v in request.scope["headers"] if n != b"range"]
-        return Range.NONE_ASKED
-    fits = any(int(begin) < length if begin else int(end) > 0 for begin, _, end in spans)
-    return Range.SOME_FITS if fits else Range.NONE_FITS
-
-
-def _has_it(request: Request, tag: str) -> bool:
-    """Whether the caller has it already (RFC 9110, section 13.1.2)."""
-    tags = [one.strip().removeprefix("W/") for one in request.headers.get("if-none-match", "").split(",")]
-    return f'"{tag}"' in tags or "*" in tags
 
 
 def _digest(request: Request) -> str:
