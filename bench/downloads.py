@@ -19,7 +19,8 @@ from bench.checkins import PASSWORD, free_port, running
 from bench.figure import Figure
 from mellow_herald.client import Herald
 from mellow_herald.core.digest import sha256_hex
-from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, raw_public, sign_key_list
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn
 from tests.harness.crowd import plan

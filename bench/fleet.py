@@ -14,7 +14,8 @@ from bench.checkins import PASSWORD, free_port, running
 from bench.figure import Figure
 from bench.uploads import peak_of
 from mellow_herald.client import Herald
-from mellow_herald.core.keys import KeyStatus, SigningKey, public_to_pem, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, public_to_pem, raw_public, sign_key_list
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn

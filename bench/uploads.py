@@ -17,7 +17,8 @@ CLIENT = """
 import json, resource, sys, time
 from pathlib import Path
 from mellow_herald.client import Herald
-from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, raw_public, sign_key_list
 from mellow_herald.wire.board import BoardIn
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 

@@ -8,8 +8,8 @@ from cwt import COSE, COSEKey, VerifyError
 from mellow_herald.core import cbor, cose
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.core.envelope import EnvelopeReader, Opened
+from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.core.keys import (
-    KeyStatus,
     SigningKey,
     fingerprint,
     is_encrypted,

@@ -6,7 +6,8 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.core.firmware import Image, name_image, portions, scan
 from mellow_herald.core.formats import read_build_output
-from mellow_herald.core.keys import KeyList, KeyStatus, SigningKey, raw_public, sign_key_list, verify_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import KeyList, SigningKey, raw_public, sign_key_list, verify_key_list
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 from mellow_herald.core.seal import describe, seal
 

@@ -10,7 +10,8 @@ from contextlib import suppress
 from pathlib import Path
 
 from mellow_herald.client import Herald, HeraldError
-from mellow_herald.core.keys import KeyStatus, SigningKey, private_from_pem, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, private_from_pem, raw_public, sign_key_list
 from mellow_herald.demo import scenario
 from mellow_herald.demo.scenario import Place
 from mellow_herald.wire.board import BoardIn

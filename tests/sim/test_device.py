@@ -11,7 +11,8 @@ import pytest
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.core.firmware import Image, for_slot
-from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, raw_public, sign_key_list
 from mellow_herald.core.manifest import join_envelope, manifest_digest, sign_manifest
 from mellow_herald.core.order import Order
 from mellow_herald.core.seal import describe

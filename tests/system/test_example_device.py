@@ -11,7 +11,8 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mellow_herald.core.keys import KeyStatus, SigningKey, public_to_pem, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, public_to_pem, raw_public, sign_key_list
 from tests.harness.firmware import BOARD, DOMAIN, LINE, make_bytes
 from tests.harness.service import RunningService
 

@@ -18,7 +18,8 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from bench.uploads import peak_of
 from mellow_herald.client import Herald, ProblemError, UnreachableError, calls
 from mellow_herald.client.sealing import SealedRelease
-from mellow_herald.core.keys import KeyStatus, SigningKey, private_to_pem, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, private_to_pem, raw_public, sign_key_list
 from mellow_herald.core.verdict import Allowed
 from mellow_herald.wire.board import BoardIn
 from tests.harness.build import build_firmware

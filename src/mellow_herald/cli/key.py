@@ -12,7 +12,8 @@ if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
     from mellow_herald.client import Herald
-    from mellow_herald.core.keys import KeyList, KeyStatus, SigningKey
+    from mellow_herald.core.key_status import KeyStatus
+    from mellow_herald.core.keys import KeyList, SigningKey
 
 app = typer.Typer(name="key", help="Signing keys, the root, and the key list that devices trust.", no_args_is_help=True)
 Out = Annotated[Path, typer.Argument(help="File for the private key; the public one goes beside it as .pub.pem.")]
@@ -116,7 +117,8 @@ def publish(
 ) -> None:
     """Sign the next key list with the root and publish it. Keys that are on the list in force stay on it."""
     from mellow_herald.client.sealing import read_file
-    from mellow_herald.core.keys import KeyStatus, SigningKey, public_from_pem, raw_public, verify_key_list
+    from mellow_herald.core.key_status import KeyStatus
+    from mellow_herald.core.keys import SigningKey, public_from_pem, raw_public, verify_key_list
     from mellow_herald.core.refusal import Refused
 
     root_key = open_key(root)
@@ -201,7 +203,7 @@ def _write(out: Path, signed: bytes) -> None:
 @app.command("retire")
 def retire(which: WhichKey, root: Root, out: OutList = None, yes: Yes = False) -> None:
     """Retire a key: it signs no new releases; what it signed stays good."""
-    from mellow_herald.core.keys import KeyStatus
+    from mellow_herald.core.key_status import KeyStatus
 
     _end(which, root, out, yes, KeyStatus.RETIRED)
 
@@ -209,14 +211,15 @@ def retire(which: WhichKey, root: Root, out: OutList = None, yes: Yes = False) -
 @app.command("revoke")
 def revoke(which: WhichKey, root: Root, out: OutList = None, yes: Yes = False) -> None:
     """Revoke a key: nothing it signed is ever switched to again. Running rollouts of that halt at once."""
-    from mellow_herald.core.keys import KeyStatus
+    from mellow_herald.core.key_status import KeyStatus
 
     _end(which, root, out, yes, KeyStatus.REVOKED)
 
 
 def _end(which: str, root: Path, out: Path | None, yes: bool, status: "KeyStatus") -> None:
     from mellow_herald.cli.connection import connect
-    from mellow_herald.core.keys import KeyStatus, SigningKey
+    from mellow_herald.core.key_status import KeyStatus
+    from mellow_herald.core.keys import SigningKey
     from mellow_herald.core.refusal import Refused
 
     root_key = open_key(root)
@@ -241,7 +244,7 @@ def _fingerprint(which: str) -> str:
 
 
 def _say_effect(herald: "Herald", key: "SigningKey", status: "KeyStatus") -> None:
-    from mellow_herald.core.keys import KeyStatus
+    from mellow_herald.core.key_status import KeyStatus
 
     signed = list(herald.releases.each(where=f"key = {key.fingerprint}"))
     offered = [release for release in signed if release.state != "withdrawn"]

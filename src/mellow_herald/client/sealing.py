@@ -1,16 +1,17 @@
 """From firmware files and a key to a release file, on the engineer's own machine."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, Protocol, TypedDict
+from typing import Any, TypedDict
 
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.client.images import open_firmware
 from mellow_herald.client.placed import Placed, open_placed
+from mellow_herald.client.release_bytes import Progress, counted
 from mellow_herald.client.sheet import SheetImage, read_sheet
 from mellow_herald.core.board import BoardFacts, BoardSlot, Runs
 from mellow_herald.core.checks import check_release
@@ -27,23 +28,8 @@ from mellow_herald.core.verdict import Allowed, Check, ChecksFailed, Reading, re
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.release import ReleaseOut
 
-Progress = Callable[[int], None]
 RELEASE_FILE_START = b"\xd8\x6b"
 SHEET_SUFFIX = ".toml"
-
-
-class ReleaseBytes(Protocol):
-    """A release file ready to be sent: its manifest, its length (bytes), and its bytes as often as asked."""
-
-    @property
-    def manifest(self) -> Manifest: ...
-    @property
-    def length(self) -> int: ...
-    @property
-    def labels(self) -> Mapping[str, str]: ...
-    @property
-    def envelope(self) -> bytes: ...
-    def portions(self) -> Iterator[bytes]: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -361,13 +347,3 @@ def _in_its_slot(image: Image, named: str | None, board: BoardFacts) -> Image:
         if len(at) == 1:
             return for_slot(image, at[0])
     return image
-
-
-def counted(portions: Iterator[bytes], progress: Progress | None) -> Iterator[bytes]:
-    """The portions; ``progress`` is told after each how many bytes went out so far."""
-    sent = 0
-    for portion in portions:
-        yield portion
-        sent += len(portion)
-        if progress is not None:
-            progress(sent)

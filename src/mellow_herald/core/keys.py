@@ -7,26 +7,18 @@ and cannot make them. Keys are Ed25519 (RFC 8032).
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from enum import StrEnum
 
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
 
 from mellow_herald.core import cbor, cose
 from mellow_herald.core.digest import sha256_hex
+from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.core.refusal import Refused
 
 KEY_LIST_TYPE = "mellow-herald-key-list"
 KEY_LIST_LIMIT = 64 * 1024
-
-
-class KeyStatus(StrEnum):
-    """What a signing key may still do."""
-
-    ACTIVE = "active"
-    RETIRED = "retired"  # signs no new releases; what it signed stays good
-    REVOKED = "revoked"  # nothing it signed is ever switched to again
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,8 @@ from cbor2 import CBORTag
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.core import cbor, cose
-from mellow_herald.core.keys import KeyList, KeyStatus
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import KeyList
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.suit import SHA256_ALGORITHM, Manifest, image_uri, read_manifest
 

@@ -4,7 +4,7 @@ import asyncio
 from collections.abc import Awaitable, Callable, Mapping
 
 from mellow_herald.core.attempt import State
-from mellow_herald.core.keys import KeyStatus
+from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.core.order import Order
 from mellow_herald.core.suit import Component, Manifest
 from mellow_herald.sim.bootloader import Cause, trial_slots

@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import Base64Bytes, Field
 
-from mellow_herald.core.keys import KeyStatus
+from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.wire.model import Model, Shown, Time
 
 

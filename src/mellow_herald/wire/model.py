@@ -77,13 +77,13 @@ Time = datetime
 class Model(BaseModel):
     """Base of the engineer's API: a field that is not known is a mistake and is said so."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
 
 class Shown(BaseModel):
     """Base of what is answered: unknown fields are ignored, so that an older client reads a newer service."""
 
-    model_config = ConfigDict(extra="ignore")
+    model_config = ConfigDict(extra="ignore", defer_build=True)
 
 
 class Page(Shown, Generic[Item]):

@@ -10,7 +10,8 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.firmware import for_slot
-from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, raw_public, sign_key_list
 from mellow_herald.core.manifest import verify_envelope
 from mellow_herald.service.fleet.lineage import sample
 from mellow_herald.service.releases.retention import sweep

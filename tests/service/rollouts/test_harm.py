@@ -9,7 +9,8 @@ from typing import Any
 import pytest
 
 from mellow_herald.client import ProblemError
-from mellow_herald.core.keys import KeyStatus, SigningKey, raw_public, sign_key_list
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, raw_public, sign_key_list
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.wire.rollback import RollbackIn
 from tests.harness.device import PuppetDevice

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from mellow_herald.client import fleet_calls as calls
 from mellow_herald.client import rollout_calls
 from mellow_herald.client.paging import every_async
-from mellow_herald.client.sealing import Progress, ReleaseBytes, counted
+from mellow_herald.client.release_bytes import Progress, ReleaseBytes, counted
 from mellow_herald.core.inventory import Format
 from mellow_herald.core.verdict import Allowed
 from mellow_herald.wire.baseline import BaselineOut, BaselinePreview, BaselineSwitch

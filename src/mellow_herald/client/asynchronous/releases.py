@@ -10,13 +10,11 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from mellow_herald.client import calls
 from mellow_herald.client.looking import Looked, look
 from mellow_herald.client.paging import every_async
+from mellow_herald.client.release_bytes import Progress, ReleaseBytes, counted
 from mellow_herald.client.sealing import (
-    Progress,
-    ReleaseBytes,
     SealedRelease,
     SealOptions,
     as_paths,
-    counted,
     is_release_file,
     named,
     no_key,

@@ -5,7 +5,7 @@ from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.keys import KeyStatus
+from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import keys
 from mellow_herald.wire.release import ReleaseState

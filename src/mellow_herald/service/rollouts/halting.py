@@ -9,7 +9,8 @@ import asyncio
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.decide import Halt, halt_due
-from mellow_herald.core.keys import KeyList, KeyStatus
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import KeyList
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import say_trouble

@@ -8,7 +8,8 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import AT_RISK, RolledBack, State
 from mellow_herald.core.firmware import APP
-from mellow_herald.core.keys import KeyList, KeyStatus
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import KeyList
 from mellow_herald.core.rollback import IN_WORDS, Cannot, Former, Left, StandbyImage, Way, way_back
 from mellow_herald.core.rollout import ENDED, Outcome, RolloutKind, RolloutState
 from mellow_herald.core.selector import parse_selector
