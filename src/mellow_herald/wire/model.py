@@ -77,11 +77,12 @@ Time = datetime
 class Model(BaseModel):
     """Base of the engineer's API: a field that is not known is a mistake and is said so."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid")
 
 
 class Shown(BaseModel):
-    """Base of what is answered: unknown fields are ignored, so that an older client reads a newer service."""
+    """Base of what is answered: unknown fields are ignored, so that an older client reads a newer service. Each is
+    built when it is first used, since a command uses few of them."""
 
     model_config = ConfigDict(extra="ignore", defer_build=True)
 
