@@ -1,13 +1,12 @@
 """The connection to PostgreSQL: engine, migrations, and sets of rows as one JSON parameter."""
 
-import json
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import date, datetime
 from importlib.resources import files
 from typing import Any, TypeVar, cast
 
 import alembic.command
 import alembic.config
+import orjson
 from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from pydantic_core import from_json
@@ -55,6 +54,7 @@ def make_engine(
         pool_timeout=CONNECT_S if statement_s is None else statement_s,
         pool_pre_ping=True,
         json_deserializer=from_json,
+        json_serializer=write_json,
         connect_args=connecting,
     )
 
@@ -128,12 +128,15 @@ def among(parameter: str) -> Any:
 
 def as_rows(rows: Sequence[Mapping[str, Any]]) -> str:
     """Rows as a JSON array for ``jsonb_populate_recordset``: one parameter, typed by the table itself."""
-    return json.dumps(list(rows), default=_plain, separators=(",", ":"))
+    return write_json(list(rows))
+
+
+def write_json(value: object) -> str:
+    """A value as it is stored."""
+    return orjson.dumps(value, default=_plain, option=orjson.OPT_NON_STR_KEYS).decode()
 
 
 def _plain(value: object) -> str:
-    if isinstance(value, datetime | date):
-        return value.isoformat()
     if isinstance(value, bytes):
         return "\\x" + value.hex()
     return str(value)
