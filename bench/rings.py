@@ -21,7 +21,7 @@ from mellow_herald.service.rollouts.conductor import Conductor
 from mellow_herald.service.rollouts.planning import draw, prepare
 from mellow_herald.service.rollouts.previewing import preview
 from mellow_herald.service.settings import Settings
-from mellow_herald.store import rings, rollouts
+from mellow_herald.store import rings, rollouts, tallies
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import Pools
 from mellow_herald.store.rings import fact_text
@@ -261,7 +261,7 @@ async def _opening(context: Context, document: PlanDocument) -> list[Figure]:
     opened = time.monotonic() - began
     halted = await _halt_while_the_last_opens(context, conductor, rollout_id, plan)
     async with context.engine.connect() as connection:
-        given = sum(c["attempts"] for c in await rollouts.count_attempts(connection, [rollout_id]) if c["ring"] == 3)
+        given = sum(c["attempts"] for c in await tallies.count_attempts(connection, [rollout_id]) if c["ring"] == 3)
     if given != OPENED:
         raise RuntimeError(f"{given} of {OPENED} devices were given an attempt")
     assert other

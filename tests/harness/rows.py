@@ -98,3 +98,30 @@ async def add_device(connection: AsyncConnection, number: int, at: datetime, **v
         "arriving": False,
     }
     await add(connection, "device", **{"id": number, "serial": f"d{number}", **common, **values})
+
+
+async def add_attempt(connection: AsyncConnection, number: int, at: datetime, **values: Any) -> None:
+    """An attempt of rollout 1 on the device of the same number."""
+    row = {
+        "rollout_id": 1,
+        "device_id": number,
+        "facts": {},
+        "parts": {},
+        "before": {},
+        "created_at": at,
+        "changed_at": at,
+        "live": False,
+        "state": "queued",
+        "try_number": 1,
+        "tries": 1,
+        "soak_s": 0,
+        "retry_pause_s": 0,
+        "installs": 0,
+        "fetched": 0,
+        "retry_bad": False,
+        "vouched": False,
+        "came_from": {},
+        "closed": False,
+        "left_out": False,
+    }
+    await add(connection, "attempt", id=number, **(row | values))

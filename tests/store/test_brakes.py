@@ -14,7 +14,7 @@ from mellow_herald.core.plan import BrakeKind
 from mellow_herald.store.brakes import count_bad, tally, tally_over_time
 from mellow_herald.store.database import make_engine
 from tests.harness.database import Databases
-from tests.harness.rows import add, add_device, add_release, add_rollout
+from tests.harness.rows import add_attempt, add_device, add_release, add_rollout
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
 ROUND = T0 + timedelta(minutes=30)
@@ -61,31 +61,7 @@ async def fill(connection: AsyncConnection, rows: list[dict[str, Any]]) -> None:
     for number, row in enumerate(rows, 1):
         await add_device(connection, number, T0)
         times = {name: at(value) if name.endswith("_at") else value for name, value in row.items()}
-        await add(
-            connection,
-            "attempt",
-            id=number,
-            rollout_id=1,
-            device_id=number,
-            parts={},
-            before={},
-            created_at=T0,
-            changed_at=T0,
-            live=False,
-            state="queued",
-            try_number=1,
-            tries=1,
-            soak_s=0,
-            retry_pause_s=0,
-            installs=0,
-            fetched=0,
-            retry_bad=False,
-            vouched=False,
-            came_from={},
-            closed=False,
-            left_out=False,
-            **times,
-        )
+        await add_attempt(connection, number, T0, **times)
 
 
 def by_hand(rows: list[dict[str, Any]], kind: BrakeKind) -> dict[tuple[int, str], tuple[int, int]]:

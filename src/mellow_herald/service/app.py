@@ -49,6 +49,7 @@ from mellow_herald.service.problems import add_problem_handlers
 from mellow_herald.service.releases.retention import keep_sweeping, sweep
 from mellow_herald.service.releases.soundness import keep_checking
 from mellow_herald.service.rollouts.conductor import Conductor
+from mellow_herald.service.rollouts.counting import keep_counting
 from mellow_herald.service.rollouts.halting import keep_halting
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
@@ -100,7 +101,13 @@ def create_app(context: Context) -> FastAPI:
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run(), keep_halting(work)]
-        keeping = [keep_sampling(work), keep_bringing(work), keep_sweeping(work), keep_checking(work)]
+        keeping = [
+            keep_sampling(work),
+            keep_bringing(work),
+            keep_sweeping(work),
+            keep_checking(work),
+            keep_counting(work),
+        ]
         telling = [keep_sending(work), door.keep_telling(), keep_rights(work)]
         tasks = [asyncio.create_task(one) for one in (*moving, *keeping, *telling)]
         try:

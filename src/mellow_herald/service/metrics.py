@@ -18,7 +18,7 @@ from mellow_herald.service.people.callers import Anyone
 from mellow_herald.service.problems import problems
 from mellow_herald.service.rollouts.brakes import read_brakes
 from mellow_herald.service.rollouts.planning import plan_of
-from mellow_herald.store import rollouts, webhooks
+from mellow_herald.store import rollouts, tallies, webhooks
 from mellow_herald.store.feed import newest_entry_at
 
 router = APIRouter(tags=["health"])
@@ -86,7 +86,7 @@ async def _rollouts(connection: AsyncConnection) -> list[GaugeMetricFamily]:
         states.add_metric([state.value], sum(row["state"] == state for row in live))
     attempts = GaugeMetricFamily("herald_attempts", "Attempts of live rollouts by state.", labels=["rollout", "state"])
     counted: Counter[tuple[str, str]] = Counter()
-    for count in await rollouts.count_attempts(connection, numbers):
+    for count in await tallies.count_attempts(connection, numbers):
         counted[str(count["rollout_id"]), count["state"]] += count["attempts"]
     for labels, value in counted.items():
         attempts.add_metric(labels, value)

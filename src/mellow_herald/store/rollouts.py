@@ -51,24 +51,6 @@ class RolloutOfRelease(StoredRollout):
     images: list[ImageOfRelease]
 
 
-class AttemptCount(TypedDict):
-    """How many attempts of a rollout's ring are in a state; ``percents`` is the sum of what each ever had of its image,
-    in %; ``unasked`` are those that switched without clearance."""
-
-    rollout_id: int
-    ring: int
-    state: str
-    reason: str | None
-    waiting_for: str | None
-    left_out: bool
-    attempts: int
-    exposed: int
-    live: int
-    ever_bad: int
-    percents: int
-    unasked: int
-
-
 class PassedOverCount(TypedDict):
     """How many devices a rollout passed over for a reason."""
 
@@ -175,20 +157,6 @@ async def rollbacks_of(connection: AsyncConnection, ids: Sequence[int]) -> dict[
     return found
 
 
-async def count_harm(connection: AsyncConnection, ids: Sequence[int]) -> dict[int, dict[str, int]]:
-    """For each of these rollouts, its attempts that were ever bad, by why they first were."""
-    why, ever = AttemptRow.first_bad_why, AttemptRow.first_bad_at.is_not(None)
-    statement = (
-        select(AttemptRow.rollout_id, why.label("why"), func.count().label("devices"))
-        .where(AttemptRow.rollout_id.in_(list(ids)), ever)
-        .group_by(AttemptRow.rollout_id, why)
-    )
-    found: dict[int, dict[str, int]] = {}
-    for row in await connection.execute(statement):
-        found.setdefault(row.rollout_id, {})[row.why] = row.devices
-    return found
-
-
 async def outcome_of(connection: AsyncConnection, rollout_id: int) -> str | None:
     """What a rollout came to, as far as it is known."""
     return await connection.scalar(select(Rollout.outcome).where(Rollout.id == rollout_id))
@@ -255,27 +223,6 @@ async def look_again(connection: AsyncConnection, rollout_id: int) -> None:
     """Takes back that rings stand still, since somebody has done something about it: if it helps nothing, it is told
     again."""
     await connection.execute(update(RingRow).where(RingRow.rollout_id == rollout_id).values(stands_why=None))
-
-
-async def count_attempts(connection: AsyncConnection, ids: list[int]) -> list[AttemptCount]:
-    """Attempts of these rollouts counted by ring, state, reason and what they wait for: ``attempts``, ``exposed``,
-    ``live``, ``ever_bad``, ``unasked``, and ``percents``, the sum of how much of its image each ever had, in %."""
-    row = AttemptRow
-    keys = (row.rollout_id, row.ring, row.state, row.reason, row.waiting_for, row.left_out)
-    statement = (
-        select(
-            *keys,
-            func.count().label("attempts"),
-            func.count(AttemptRow.exposed_at).label("exposed"),
-            func.count().filter(AttemptRow.live).label("live"),
-            func.count(AttemptRow.first_bad_at).label("ever_bad"),
-            func.sum(AttemptRow.fetched).label("percents"),
-            func.count(AttemptRow.unasked_at).label("unasked"),
-        )
-        .where(AttemptRow.rollout_id.in_(ids))
-        .group_by(*keys)
-    )
-    return await fetch_all(connection, statement, AttemptCount)
 
 
 async def count_passed_over(connection: AsyncConnection, ids: list[int]) -> list[PassedOverCount]:

@@ -16,11 +16,12 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rollouts.planning import Drawn, draw, target_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders, stored_rollout
-from mellow_herald.store import progress, rollouts
+from mellow_herald.store import progress, rollouts, tallies
 from mellow_herald.store.gate import Lock, close_gate, take
 from mellow_herald.store.rings import keep_drawn
-from mellow_herald.store.rollouts import AttemptCount, RolloutOfRelease
+from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.store.rows import StoredRing
+from mellow_herald.store.tallies import AttemptCount
 from mellow_herald.wire.plan import PlanDocument, PlanRing
 from mellow_herald.wire.rollout import PlanChange, PlanEdit, PlanEditPreview
 
@@ -51,7 +52,7 @@ async def preview(context: Context, rollout_id: int, asked: PlanEdit) -> PlanEdi
     now = context.clock.now()
     async with context.engine.connect() as connection:
         made = await _prepare(connection, rollout_id, asked, None)
-        counts = await rollouts.count_attempts(connection, [rollout_id])
+        counts = await tallies.count_attempts(connection, [rollout_id])
         effects = [
             *await _effects_on_open_rings(connection, made, now),
             *await _effects_on_rings_to_come(connection, made, counts, now),
@@ -73,7 +74,7 @@ async def edit(context: Context, rollout_id: int, asked: PlanEdit, revision: int
         stored = {"plan": made.after.model_dump(mode="json"), "revision": made.row["revision"] + 1}
         await rollouts.change_rollout(connection, rollout_id, **stored)
         if made.redraws:
-            counts = await rollouts.count_attempts(connection, [rollout_id])
+            counts = await tallies.count_attempts(connection, [rollout_id])
             names = [ring.name for ring in made.new.rings[made.first :]]
             await rollouts.add_rings(connection, rollout_id, names, made.first)
             drawn = await _draw_anew(connection, made, counts, now)

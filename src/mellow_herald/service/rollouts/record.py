@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.service.problems import ProblemError
-from mellow_herald.store import rollouts
+from mellow_herald.store import rollouts, tallies
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.rollouts import RolloutOfRelease
 
@@ -42,7 +42,7 @@ async def record_decision(
     if what in CLOSING:
         outcome, harm = (
             await rollouts.outcome_of(connection, rollout_id),
-            await rollouts.count_harm(connection, [rollout_id]),
+            await tallies.count_harm(connection, [rollout_id]),
         )
         told |= {"outcome": outcome, "ever_bad": harm.get(rollout_id, {})}
     await publish(connection, [FeedEvent(now, "rollout", rollout_id, data=told)])

@@ -20,7 +20,7 @@ from mellow_herald.service.rollouts.ending import apply_to, finish
 from mellow_herald.service.rollouts.opening import open_at_once
 from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders, stored_rollout
-from mellow_herald.store import keys, rollbacks, rollouts
+from mellow_herald.store import keys, rollbacks, rollouts, tallies
 from mellow_herald.store.attempts import came_from, digests_of
 from mellow_herald.store.fleet import find_device
 from mellow_herald.store.gate import Lock, close_gate, share
@@ -186,7 +186,7 @@ async def swap(context: Context, serial: str, asked: SwapIn, by: str, request_ke
         await rollbacks.give_back(
             connection, rollout_id, document.to_plan(), [(device["id"], {APP: digest}, release_id)], now
         )
-        shown = await rollouts.count_attempts(connection, [rollout_id])
+        shown = await tallies.count_attempts(connection, [rollout_id])
         if not shown:
             raise ProblemError(409, "in-other-rollout", f"{serial} is in another rollout; see `herald device show`.")
         data = {"serial": serial, "to": standby.get("version")}

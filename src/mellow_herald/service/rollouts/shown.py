@@ -18,11 +18,12 @@ from mellow_herald.core.rollout import ENDED, RingState, RolloutKind, RolloutSta
 from mellow_herald.service.context import Context
 from mellow_herald.service.rollouts.planning import needs_of, plan_of, size_of
 from mellow_herald.service.rollouts.record import stored_rollout
-from mellow_herald.store import progress, rollouts
+from mellow_herald.store import progress, rollouts, tallies
 from mellow_herald.store.attempts import ShownAttempt
 from mellow_herald.store.failures import failed_parts
-from mellow_herald.store.rollouts import AttemptCount, RolloutOfRelease
+from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.store.rows import StoredRing
+from mellow_herald.store.tallies import AttemptCount
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import PartOut, RingOut, RolloutOut
 
@@ -37,10 +38,10 @@ async def assemble(connection: AsyncConnection, rows: Sequence[RolloutOfRelease]
     """Rollout rows with their rings and counts."""
     ids = [row["id"] for row in rows]
     rings = await rollouts.list_rings(connection, ids)
-    counts = await rollouts.count_attempts(connection, ids)
+    counts = await tallies.count_attempts(connection, ids)
     passed = await rollouts.count_passed_over(connection, ids)
     failed = await failed_parts(connection, ids)
-    backs, harm = await rollouts.rollbacks_of(connection, ids), await rollouts.count_harm(connection, ids)
+    backs, harm = await rollouts.rollbacks_of(connection, ids), await tallies.count_harm(connection, ids)
     views = {
         row["id"]: await _look(connection, row, rings[row["id"]], now) for row in rows if row["state"] not in ENDED
     }

@@ -34,6 +34,7 @@ from mellow_herald.store.tables.rollouts import (
     RingSlice,
     Rollout,
     Settlement,
+    Tally,
 )
 
 __all__ = [
@@ -72,6 +73,7 @@ __all__ = [
     "SelectionRow",
     "SerialList",
     "Settlement",
+    "Tally",
     "Webhook",
     "gate_numbers",
 ]

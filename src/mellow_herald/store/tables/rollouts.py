@@ -184,6 +184,28 @@ class AttemptRow(Base):
     )
 
 
+class Tally(Base):
+    """How much the counts of a rollout's ring changed by something that happened: triggers on ``attempt`` append the
+    lines, their sums are the counts. ``percents`` is how much of its image each ever had, in %, ``unasked`` are those
+    that switched without clearance, ``ever_bad`` those that went bad, whatever became of them."""
+
+    __tablename__ = "tally"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rollout_id: Mapped[int] = mapped_column(index=True)
+    ring: Mapped[int] = mapped_column(SmallInteger)
+    state: Mapped[str]
+    reason: Mapped[str | None]
+    waiting_for: Mapped[str | None]
+    left_out: Mapped[bool]
+    first_bad_why: Mapped[str | None]
+    attempts: Mapped[int]
+    exposed: Mapped[int]
+    live: Mapped[int]
+    ever_bad: Mapped[int]
+    percents: Mapped[int]
+    unasked: Mapped[int]
+
+
 class AttemptEvent(Base):
     """The timeline of an attempt, append-only."""
 
