@@ -53,14 +53,19 @@ class Flight:
     def serve(self, *more: str) -> subprocess.Popen[bytes]:
         where = ["--data-dir", str(self.data), "--port", str(self.port)]
         process = self.start("serve", *where, "--time-scale", str(self.speed), *more)
+        self.wait_ready(process, self.url)
+        return process
+
+    def wait_ready(self, process: subprocess.Popen[bytes], url: str) -> None:
+        """Until a service that was started is ready at ``url``."""
         # Three workers, a new cluster and a first compilation of everything, beside other tests: that takes its time.
         deadline = time.monotonic() + 120
-        with Herald(self.url) as herald:
+        with Herald(url) as herald:
             while time.monotonic() < deadline:
                 assert process.poll() is None, (self.folder / "serve.log").read_text()
                 with suppress(HeraldError):
                     herald.ready()
-                    return process
+                    return
                 time.sleep(0.1)
         raise AssertionError("the service did not get ready")
 

@@ -1,7 +1,6 @@
 """Images that others hand out: a front server that reads the folder itself, and an object store, real ones both."""
 
 import asyncio
-import os
 import socket
 from collections.abc import Iterator
 from datetime import datetime, timedelta
@@ -9,7 +8,6 @@ from pathlib import Path
 
 import httpx
 import pytest
-from moto.server import ThreadedMotoServer
 
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.core.refusal import Refused
@@ -21,6 +19,7 @@ from mellow_herald.store.images import name_of
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
 from tests.harness.nginx import nginx
+from tests.harness.objects import BUCKET, serving_objects
 from tests.harness.processes import free_port
 from tests.harness.service import RunningService
 
@@ -28,31 +27,15 @@ pytestmark = pytest.mark.system
 CONF = Path(__file__).parents[2] / "deploy" / "nginx-images.conf"
 IMAGE = make_bytes("2.5.0")
 DIGEST = sha256_hex(IMAGE)
-BUCKET = "s3://thistledown/firmware"
 
 
 @pytest.fixture(scope="module")
 def object_store() -> Iterator[str]:
-    """An S3 server with a bucket, and the environment that leads there."""
-    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0)
-    server.start()
-    url = "http://{}:{}".format(*server.get_host_and_port())
-    told = {
-        "AWS_ENDPOINT": url,
-        "AWS_ACCESS_KEY_ID": "only-for-tests",
-        "AWS_SECRET_ACCESS_KEY": "only-for-tests",
-        "AWS_REGION": "us-east-1",
-    }
-    before = {name: os.environ.get(name) for name in told}
-    os.environ.update(told)
-    httpx.put(f"{url}/thistledown", trust_env=False).raise_for_status()
-    yield url
-    for name, value in before.items():
-        if value is None:
-            os.environ.pop(name)
-        else:
-            os.environ[name] = value
-    server.stop()
+    """An S3 server, and the environment that leads there."""
+    with serving_objects() as (url, told), pytest.MonkeyPatch.context() as environment:
+        for name, value in told.items():
+            environment.setenv(name, value)
+        yield url
 
 
 def offered(service: RunningService, url: str) -> tuple[PuppetDevice, PuppetDevice, int]:
