@@ -3,7 +3,7 @@
 import json
 from pathlib import Path
 
-from bench import brake, checkins, downloads, fleet, halting, million, rings, uploads
+from bench import brake, checkins, commands, downloads, fleet, halting, million, reports, rings, uploads, waking
 
 
 def main() -> None:
@@ -11,12 +11,15 @@ def main() -> None:
     results = [
         *checkins.measure(),
         checkins.measure_memory(),
+        reports.measure(),
         *downloads.measure(),
         *uploads.measure(),
+        *commands.measure(),
         *fleet.measure(),
         *rings.measure(),
         *brake.measure(),
         halting.measure(),
+        *waking.measure(),
         *million.measure(),
     ]
     for figure in results:

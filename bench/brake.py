@@ -74,7 +74,7 @@ def measure() -> list[Figure]:
         Figure(
             "mean devices exposed before a halt ÷ log(1/α)/KL, uniform fault, all streams",
             float(np.mean(ratios)),
-            "<= 1.6",
+            "<= 1.33",
             {"at 2 times, %": 100 * ratios[0], "at 10 times, %": 100 * ratios[-1]},
         )
     )

@@ -20,9 +20,10 @@ from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn
 
-DEVICES, CHECK_IN_S, WATCHED_S = 5000, 60, 90.0
+# Watched for whole intervals: they came on-line close together, and call in waves.
+DEVICES, CHECK_IN_S, WATCHED_S = 5000, 60, 120.0
 ROWS = 100_000
-GIB = 1 << 30
+MOST = 0.3 * (1 << 30)
 BOARD = {
     "name": "comb-s1",
     "vendor_domain": "thistledown.example",
@@ -120,11 +121,11 @@ def _simulate(herald: Herald, url: str, folder: Path, core: int) -> list[Figure]
         process.wait(30)
     expected = DEVICES / CHECK_IN_S
     return [
-        Figure("5,000 simulated devices in one process: memory ÷ 1 GiB", peak / GIB, "<= 1", {"MB": peak / 2**20}),
+        Figure("5,000 simulated devices in one process: memory ÷ 0.3 GiB", peak / MOST, "<= 1", {"MB": peak / 2**20}),
         Figure(
             "5,000 simulated devices at 60 s on one core: check-ins ÷ those due",
             rate / expected,
-            ">= 0.95",
+            ">= 0.98",
             {"check-ins a second": rate, "% of the core": 100 * busy},
         ),
     ]

@@ -4,6 +4,7 @@ import socket
 import time
 from collections.abc import Iterator
 from contextlib import suppress
+from types import SimpleNamespace
 
 import httpx
 import pytest
@@ -136,3 +137,17 @@ def test_beyond_what_may_be_open_it_is_said(service: RunningService, monkeypatch
     monkeypatch.setattr(Connection, "most", 0)
     with opened(service, b"") as refused:
         assert ended(refused).startswith(b"HTTP/1.1 503 ")
+
+
+def test_whose_words_lie_here_unread_is_not_slow() -> None:
+    ours, theirs = socket.socketpair()
+    with ours, theirs:
+        waiting = Connection.__new__(Connection)
+        waiting.awaited_since, waiting.body = 0.0, None
+        waiting.flow = SimpleNamespace(read_paused=False)  # type: ignore[assignment]
+        waiting.transport = SimpleNamespace(get_extra_info=lambda _: ours)  # type: ignore[assignment]
+        assert waiting.is_too_slow(60.0), "it has said nothing"
+        theirs.sendall(b"GET / HTTP/1.1\r\n")
+        assert not waiting.is_too_slow(60.0), "we have not listened"
+        ours.recv(100)
+        assert waiting.is_too_slow(60.0)

@@ -8,7 +8,7 @@ from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 
 from mellow_herald.service.problems import ProblemError
-from mellow_herald.service.room import Room
+from mellow_herald.service.room import Room, Turns
 from tests.harness.firmware import BOARD, LINE
 from tests.harness.service import RunningService
 
@@ -35,6 +35,23 @@ async def test_so_many_at_once_so_many_wait_and_the_rest_is_sent_away() -> None:
     assert (most, len(refused)) == (2, 2)
     assert all(one.status == 503 and one.headers and 2 <= int(one.headers["Retry-After"]) <= 15 for one in refused)
     await enter()
+
+
+async def test_those_outside_come_back_one_after_the_other_as_fast_as_others_are_served() -> None:
+    now = 100.0
+    turns = Turns(lambda: now)
+    waits = [int(turns.later().headers["Retry-After"]) for _ in range(2000)]  # type: ignore[index]
+    assert 3 <= waits[0] <= 4 and 18 <= waits[1999] <= 20, "a hundred a second, before anything was seen"
+    for _ in range(20):
+        now += 1
+        turns.served(500, waiting=True)
+        turns.later()
+    waits = [int(turns.later().headers["Retry-After"]) for _ in range(2000)]  # type: ignore[index]
+    assert 2 <= waits[1999] - waits[0] <= 5, "five hundred a second were served"
+    assert all(int(turns.later().headers["Retry-After"]) <= 182 for _ in range(200_000))  # type: ignore[index]
+    now += 1000
+    turns.served(1, waiting=False)
+    assert int(turns.later().headers["Retry-After"]) <= 4, "nobody is outside any more"  # type: ignore[index]
 
 
 async def call(port: int, body: dict[str, object]) -> tuple[int, bytes]:

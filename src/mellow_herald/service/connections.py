@@ -5,8 +5,12 @@ Looked at together, every few seconds, so that a request costs no timer of its o
 
 import asyncio
 import resource
+from array import array
 from collections import Counter
+from contextlib import suppress
+from fcntl import ioctl
 from ipaddress import ip_address
+from termios import FIONREAD
 from typing import Any, ClassVar
 
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
@@ -87,7 +91,9 @@ class Connection(HttpToolsProtocol):
         if self.awaited_since is None or self.flow.read_paused:
             return False
         waited = now - self.awaited_since
-        return waited > PATIENCE_SECONDS and (self.body is None or self.body < SLOWEST * waited)
+        slow = waited > PATIENCE_SECONDS and (self.body is None or self.body < SLOWEST * waited)
+        # Where thousands call at once, what they said may lie here unread.
+        return slow and not _unread(self.transport)
 
     def refuse(self, answer: bytes) -> None:
         """Ends it, with a word where none has been said to this request."""
@@ -118,6 +124,14 @@ def make_room(trusted_proxy: str | None) -> None:
     resource.setrlimit(resource.RLIMIT_NOFILE, (min(most, 65536), hard))
     Connection.most = max(64, min(most, 65536) - OTHER_FILES)
     Connection.trusted = frozenset(one.strip() for one in (trusted_proxy or "").split(",") if one.strip())
+
+
+def _unread(transport: asyncio.BaseTransport) -> int:
+    """How many bytes have come that nobody has read yet."""
+    count = array("i", [0])
+    with suppress(OSError):
+        ioctl(transport.get_extra_info("socket").fileno(), FIONREAD, count)
+    return count[0]
 
 
 def _is_ours(address: str, trusted: frozenset[str]) -> bool:

@@ -7,6 +7,7 @@ from datetime import datetime
 import pytest
 from sqlalchemy import text
 
+from mellow_herald.service.calls import intake
 from tests.harness.device import PuppetDevice
 from tests.harness.service import RunningService
 
@@ -144,3 +145,17 @@ def _wait(done: object, seconds: float = 10.0) -> None:
     while not done():  # type: ignore[operator]
         assert time.monotonic() < deadline
         time.sleep(0.1)
+
+
+def test_who_calls_when_too_many_wait_is_told_when_to_come_again(
+    service: RunningService, devices: list[PuppetDevice], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    devices[1].checkin()
+    monkeypatch.setattr(intake, "MOST_WAITING", 0)
+    refused = devices[0].checkin(after_restart=True)
+    assert (refused.status_code, refused.json()["type"]) == (503, "urn:mellow-herald:problem:busy")
+    assert int(refused.headers["retry-after"]) <= 5
+    assert devices[1].checkin().status_code == 204, "whoever brings nothing new need not wait for anybody"
+    monkeypatch.undo()
+    devices[0].seq -= 1
+    assert devices[0].checkin(after_restart=True).status_code == 204, "what was refused can be said again as it was"

@@ -35,6 +35,7 @@ from mellow_herald.service.calls.targets import Targets
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError, away, say_trouble
 from mellow_herald.service.rollouts.ending import word_of_service
+from mellow_herald.service.room import Turns
 from mellow_herald.store import attempts, fleet, history, releases, rollouts
 from mellow_herald.store.alarms import add_alarms, updates_of
 from mellow_herald.store.conditions import note_conditions
@@ -47,6 +48,10 @@ from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, OwnerWord,
 
 GATHER_SECONDS = 0.003
 BATCH = 256
+# So many are worked on before others, engineers among them, have their turn.
+TURN = 32
+# Some seconds of work. More would wait for longer than a device waits for its answer.
+MOST_WAITING = 4096
 SOONEST_CHECKIN_S = 10
 ORDERED = frozenset({State.OFFERED, State.CLEARED})
 # What the intake itself keeps of an attempt, beside what the core does.
@@ -59,6 +64,7 @@ class Intake:
     def __init__(self, context: Context) -> None:
         self._context = context
         self._waiting: asyncio.Queue[Call] = asyncio.Queue()
+        self._turns = Turns()
         self._targets = Targets()
         self._hearing = Hearing(self._targets, context.memory)
 
@@ -73,6 +79,8 @@ class Intake:
     async def _submit(
         self, device_id: int, checkin: CheckinIn | None, seen: Glance | None, reports: list[ReportIn]
     ) -> OrderOut:
+        if self._waiting.qsize() >= MOST_WAITING:
+            raise self._turns.later()
         done: asyncio.Future[OrderOut] = asyncio.get_running_loop().create_future()
         await self._waiting.put(Call(device_id, checkin, seen, reports, self._context.memory.epoch, done))
         return await done
@@ -87,6 +95,7 @@ class Intake:
             self._context.figures.batch.observe(len(calls))
             self._context.figures.queue.set(self._waiting.qsize())
             failed = await apart(calls, self._work)
+            self._turns.served(len(calls), waiting=not self._waiting.empty())
             if failed:
                 self._context.memory.hour_marks = HourMarks()  # what was not written down is to be noted once more
             for call, error in failed:
@@ -98,7 +107,9 @@ class Intake:
         answers: list[OrderOut | ProblemError] = []
         async with self._context.engine.begin() as connection:
             batch = await self._load(connection, calls)
-            for call in calls:
+            for number, call in enumerate(calls):
+                if number % TURN == TURN - 1:
+                    await asyncio.sleep(0)
                 try:
                     answers.append(self._answer(batch, call))
                 except ProblemError as problem:
