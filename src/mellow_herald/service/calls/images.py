@@ -5,7 +5,6 @@ import base64
 import os
 import re
 from enum import Enum
-from pathlib import Path
 from urllib.parse import urlsplit
 
 from starlette.datastructures import MutableHeaders
@@ -49,9 +48,8 @@ async def serve_image(context: Context, request: Request, digest: str, told: dic
         if front is None:
             # Nobody else may keep an address that is only good for a while, nor who was given it.
             return Response(status_code=307, headers={**told, "cache-control": "no-store", "location": place})
-        parts = urlsplit(place)
-        place = Path(f"{parts.path.lstrip('/')}?{parts.query}")
-        return _handed_over(f"{front}{place}", headers)
+        signed = urlsplit(place)
+        return _handed_over(f"{front}{signed.path.lstrip('/')}?{signed.query}", headers)
     length = place.stat().st_size
     if _heed_range(request, length) is Range.NONE_FITS:
         raise ProblemError(
