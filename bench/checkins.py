@@ -97,19 +97,21 @@ def _rate(port: int, tokens: list[str], body: Callable[[int], Body], start: int)
     return rate
 
 
-def _devices(url: str) -> list[str]:
+def _devices(url: str, board: str | None = None, prefix: str = "B") -> list[str]:
+    """Tokens of devices that called once; ``board`` is one that is there already."""
     with Herald(url) as herald:
         herald.people.sign_in("admin", PASSWORD)
         token = herald.people.make_token().token
     with Herald(url, token=token) as herald:
-        herald.boards.add(BoardIn.model_validate(BOARD))
-        code = herald.codes.make(CodeIn(board="comb-s1", line="hive-scale")).code
+        if board is None:
+            herald.boards.add(BoardIn.model_validate(BOARD))
+        code = herald.codes.make(CodeIn(board=board or "comb-s1", line="hive-scale")).code
     made: list[str] = []
     with httpx.Client(base_url=f"{url}/device/v1", trust_env=False) as http:
         for number in range(DEVICES):
             said = {
-                "serial": f"B-{number}",
-                "board": "comb-s1",
+                "serial": f"{prefix}-{number}",
+                "board": board or "comb-s1",
                 "line": "hive-scale",
                 "hw_rev": 1,
                 "code": code,

@@ -22,7 +22,8 @@ from mellow_herald.store.database import Pools
 from mellow_herald.wire.plan import PlanDocument
 from tests.harness.firmware import BOARD, LINE
 
-ATTEMPTS, ROLLOUTS, TIMES = 100_000, 3, 3
+# A tenth of the fleet in each rollout.
+DEVICES, ROLLOUTS, TIMES = 1_000_000, 3, 3
 MOST_S = 0.3
 SELECTORS = {
     "simple": "hw_rev = 2",
@@ -84,8 +85,9 @@ WHERE attempt.rollout_id = :rollout
 """
 HAPPENED = """
 INSERT INTO device_event (device_id, at, what, count, detail)
-SELECT 1 + (n::bigint * 7919) % 1000000, CAST(:now AS timestamptz) - (n % 86400) * interval '1 second',
-  (ARRAY['restarted', 'enrolled', 'labelled'])[1 + n % 3], 1 + n % 6, '' FROM generate_series(1, 300000) AS n
+SELECT 1 + (n::bigint * 7919) % CAST(:devices AS bigint), CAST(:now AS timestamptz) - (n % 86400) * interval '1 second',
+  (ARRAY['restarted', 'enrolled', 'labelled'])[1 + n % 3], 1 + n % 6, ''
+FROM generate_series(1, CAST(:devices AS integer) * 3 / 10) AS n
 """
 ENDED = """
 UPDATE rollout SET state = 'finished', outcome = 'carried-out', ended_at = CAST(:at AS timestamptz) + interval '4 hours'
@@ -104,18 +106,19 @@ def measure() -> list[Figure]:
     return [Figure("the slowest page of a million devices ÷ 0.3 s", max(took.values()) / MOST_S, "<= 1", slow)]
 
 
-def paths(herald: Herald) -> dict[str, str]:
+def paths(herald: Herald, devices: int = DEVICES) -> dict[str, str]:
     """What is read, by a name: every GET of console and command line but exports, first page and deep."""
+    late = f"TA-{devices * 9 // 10:07}"
     rollout = herald.rollouts.list(limit=1).items[0].id
     attempt = herald.rollouts.attempts(rollout, limit=1).items[0].id
     of = f"/rollouts/{rollout}"
     listed = {f"devices, {name}": f"/devices?where={quote(where)}" for name, where in SELECTORS.items()}
     deep = {
         "devices": "/devices",
-        "devices, deep": "/devices?after=TA-0900000",
+        "devices, deep": f"/devices?after={late}",
         "devices by battery": "/devices?order=-battery",
-        "devices by label, deep": "/devices?order=label.site&after=900000",
-        "devices, label and deep": "/devices?where=site%20%3D%20fernhollow&after=TA-0900000",
+        "devices by label, deep": f"/devices?order=label.site&after={devices * 9 // 10}",
+        "devices, label and deep": f"/devices?where=site%20%3D%20fernhollow&after={late}",
         "a device": "/devices/TA-0000077",
         "a device's releases": "/devices/TA-0000077/releases",
         "a device that is not there": "/devices?where=serial%20%3D%20none",
@@ -126,7 +129,7 @@ def paths(herald: Herald) -> dict[str, str]:
         "a rollout": of,
         "its attempts": f"{of}/attempts",
         "its attempts that went bad": f"{of}/attempts?ever_bad=true",
-        "its attempts of a state": f"{of}/attempts?state=reverted&after=50000",
+        "its attempts of a state": f"{of}/attempts?state=reverted&after={devices // 20}",
         "its attempts at a site": f"{of}/attempts?where=site%20%3D%20fernhollow",
         "its brake": f"{of}/brake",
         "its course": f"{of}/course",
@@ -170,11 +173,11 @@ def _timed(http: httpx.Client, path: str) -> float:
 
 
 @contextmanager
-def there() -> Iterator[tuple[httpx.Client, Herald]]:
-    """A service over the million devices, called over the network."""
+def there(devices: int = DEVICES) -> Iterator[tuple[httpx.Client, Herald]]:
+    """A service over so many devices, called over the network."""
     with own_cluster() as (folder, database):
         began = time.monotonic()
-        asyncio.run(_fill(folder, database))
+        asyncio.run(_fill(folder, database, devices))
         print(f"  filled in {time.monotonic() - began:.0f} s", flush=True)
         port = free_port()
         serve = ["-m", "mellow_herald.cli.main", "serve", "--data-dir", str(folder), "--port", str(port)]
@@ -191,15 +194,15 @@ def there() -> Iterator[tuple[httpx.Client, Herald]]:
                 yield http, herald
 
 
-async def _fill(folder: Path, url: str) -> None:
+async def _fill(folder: Path, url: str, devices: int) -> None:
     pools = Pools(url)
     context = (await open_context(Settings(data_dir=folder), pools)).through(pools.work)  # which may take its time
     try:
-        await fill(context, PULSES)
+        await fill(context, PULSES, devices)
         for number in range(ROLLOUTS):
-            await _past(context, number)
+            await _past(context, number, devices // 10)
         async with context.engine.begin() as connection:
-            await connection.execute(text(HAPPENED), {"now": context.clock.now()})
+            await connection.execute(text(HAPPENED), {"now": context.clock.now(), "devices": devices})
             await connection.execute(text("UPDATE device SET digest = repeat('0', 64) WHERE id % 50000 = 9"))
         async with context.engine.connect() as connection:
             await connection.execution_options(isolation_level="AUTOCOMMIT")
@@ -208,20 +211,20 @@ async def _fill(folder: Path, url: str) -> None:
         await context.pools.dispose()
 
 
-async def _past(context: Context, number: int) -> None:
-    """A rollout that a hundred thousand devices went through."""
+async def _past(context: Context, number: int, attempts: int) -> None:
+    """A rollout that so many devices went through."""
     document = PlanDocument.model_validate(
         {
             "name": f"2.5.0, part {number + 1}",
             "release": f"{BOARD}/{LINE}/2.5.0",
             "target": f"board = {BOARD} and line = {LINE}",
-            "rings": [{"name": "all", "count": ATTEMPTS}],
+            "rings": [{"name": "all", "count": attempts}],
         }
     )
     rollout_id, _ = await life.start(context, document, "bench", None)
     given = {"rollout": rollout_id, "at": context.clock.now()}
     async with context.engine.begin() as connection:
-        await connection.execute(text(PAST), {**given, "first": number * ATTEMPTS, "many": ATTEMPTS})
+        await connection.execute(text(PAST), {**given, "first": number * attempts, "many": attempts})
         await connection.execute(text(TOLD), {"rollout": rollout_id})
         await connection.execute(text(ENDED), given)
         await connection.execute(text(DONE), given)

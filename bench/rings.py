@@ -78,8 +78,8 @@ async def _measure(folder: Path, url: str) -> list[Figure]:
         await context.engine.dispose()
 
 
-async def fill(context: Context, pulses: str | None = None) -> None:
-    """A board, a release, and a million devices that run the one before; ``pulses`` is the statement that adds their
+async def fill(context: Context, pulses: str | None = None, devices: int = DEVICES) -> None:
+    """A board, a release, and so many devices that run the one before; ``pulses`` is the statement that adds their
     last calls."""
     publisher = Publisher()
     images = {version: make_image(version) for version in ("2.4.0", "2.5.0")}
@@ -160,7 +160,8 @@ async def fill(context: Context, pulses: str | None = None) -> None:
                 },
             )
         await connection.execute(
-            text(FLEET), {"board": BOARD, "line": LINE, "digest": images["2.4.0"].digest, "now": now}
+            text(FLEET),
+            {"board": BOARD, "line": LINE, "digest": images["2.4.0"].digest, "now": now, "devices": devices},
         )
         await connection.execute(text(pulses or PULSES), {"now": now})
     async with context.engine.connect() as connection:
@@ -175,7 +176,7 @@ SELECT 'TA-' || lpad(n::text, 7, '0'), :board, :line, 1 + n % 3,
   jsonb_build_object('site', (ARRAY{list(SITES)!r})[1 + (n / 7) % 5])
     || CASE WHEN n % 20000 = 0 THEN '{{"bench": "window"}}'::jsonb ELSE '{{}}'::jsonb END,
   'admitted', 1, true, false, '', '{{}}', '{{}}', '2.4.0', '\\x00', '{{}}', :digest, 4, 1, :now, :now, false
-FROM generate_series(1, {DEVICES}) AS n
+FROM generate_series(1, CAST(:devices AS integer)) AS n
 """
 PULSES = """
 INSERT INTO pulse (device_id, seen_at, boots, seq, interval_s, next_s, condition, readings)
