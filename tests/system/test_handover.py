@@ -14,7 +14,7 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.sim.http import Connections
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Uplink
-from mellow_herald.store.bucket import BucketImageStore, open_bucket
+from mellow_herald.store.bucket import WHO_CALLS, BucketImageStore, open_bucket
 from mellow_herald.store.images import name_of
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
@@ -175,7 +175,36 @@ def test_an_object_store_that_is_away_is_said_so_and_nothing_is_kept(
         assert not any((tmp_path / "incoming").iterdir())
 
 
-def test_what_is_no_object_store_is_refused() -> None:
+def test_a_service_whose_object_store_is_away_serves_all_else(
+    database_url: str, tmp_path: Path, object_store: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    service = RunningService(database_url, tmp_path / "data", images=BUCKET).start().prepare()
+    device, _, _ = offered(service, service.url)
+    service.stop()
+    with socket.socket() as nobody:
+        nobody.bind(("127.0.0.1", 0))
+        monkeypatch.setenv("AWS_ENDPOINT", f"http://127.0.0.1:{nobody.getsockname()[1]}")
+        publisher = service.publisher
+        service = RunningService(database_url, tmp_path / "data", images=BUCKET).start()
+        service.publisher = publisher
+        device.move_to(service.url)
+        try:
+            assert device.checkin().json()["order"] == "fetch"
+            refused = device.get(f"/images/{DIGEST}")
+            assert (refused.status_code, refused.headers["retry-after"]) == (503, "30")
+            assert refused.json()["type"] == "urn:mellow-herald:problem:no-images"
+            answer = service.publish("2.6.0")
+            assert (answer.status_code, answer.json()["type"]) == (507, "urn:mellow-herald:problem:no-room")
+            assert "the object store" in answer.json()["detail"]
+        finally:
+            service.stop()
+
+
+def test_what_is_no_object_store_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:
     for address in ("s3://", "s3:///prefix", "https://elsewhere.example/bucket", "/a/folder"):
         with pytest.raises(Refused, match="Write it like s3://bucket/prefix"):
             open_bucket(address)
+    for name in WHO_CALLS:
+        monkeypatch.delenv(name, raising=False)
+    with pytest.raises(Refused, match="nothing says who calls s3://thistledown/firmware"):
+        open_bucket(BUCKET)

@@ -87,7 +87,10 @@ async def open_context(settings: Settings, pools: Pools, *, serves: bool = True)
             context.memory.generations = await fleet_store.generations(connection)
     if serves:
         await load_boards(context)
-        await sweep(context)
+        try:
+            await sweep(context)
+        except OSError as error:  # an object store may be away for a while; the sweep comes again
+            log.error("the image store does not answer; all else is served", error=error.strerror)
     return context.through(pools.people)
 
 

@@ -6,6 +6,7 @@ Where it is and who calls comes from the environment, as all programs that speak
 
 import errno
 import hashlib
+import os
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -21,6 +22,13 @@ if TYPE_CHECKING:
     from obstore.store import S3Store
 
 SCHEME = "s3://"
+WHO_CALLS = (
+    "AWS_ACCESS_KEY_ID",
+    "AWS_WEB_IDENTITY_TOKEN_FILE",
+    "AWS_CONTAINER_CREDENTIALS_RELATIVE_URI",
+    "AWS_CONTAINER_CREDENTIALS_FULL_URI",
+    "AWS_METADATA_ENDPOINT",
+)
 
 
 class BucketImageStore:
@@ -116,8 +124,16 @@ def open_bucket(address: str) -> "S3Store":
 
     if not address.startswith(SCHEME) or not address.removeprefix(SCHEME).partition("/")[0]:
         raise Refused("bad-address", f"{address!r} is no place for images.", "Write it like s3://bucket/prefix.")
+    if not any(os.environ.get(name) for name in WHO_CALLS):
+        # Without, the address of a cloud's own service is asked who we are, which is a surprise anywhere else.
+        what = "Set AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY; on a machine with a role, AWS_METADATA_ENDPOINT."
+        raise Refused("no-credentials", f"nothing says who calls {address}.", what)
     try:
-        return S3Store.from_url(address, client_options={"allow_http": True, "timeout": "30s"})
+        return S3Store.from_url(
+            address,
+            client_options={"allow_http": True, "timeout": "30s"},
+            retry_config={"max_retries": 2, "retry_timeout": timedelta(seconds=10)},
+        )
     except BaseError as error:
         raise Refused(
             "bad-address", f"{address} cannot be used: {error}.", "Look at AWS_… in its environment."

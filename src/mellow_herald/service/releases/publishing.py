@@ -78,7 +78,7 @@ async def receive(
         raise ProblemError(
             507,
             "no-room",
-            f"The image store cannot be written ({error.strerror}). Nothing was kept: make room, then repeat.",
+            f"The image store cannot be written ({error.strerror}). Nothing was kept: mend that, then repeat.",
         ) from None
     finally:
         receiving.drop()
