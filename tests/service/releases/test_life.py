@@ -384,12 +384,12 @@ def test_a_full_disk_is_said_and_leaves_nothing(service: RunningService, monkeyp
         raise OSError(28, "No space left on device")
 
     with monkeypatch.context() as patched:
-        patched.setattr("mellow_herald.store.images.FolderWriting.write", full)
+        patched.setattr("mellow_herald.store.images.Begun.write", full)
         response = service.publish("2.5.0")
     assert (response.status_code, problem(response)) == (507, "no-room")
     assert "No space left on device" in response.json()["detail"]
     with monkeypatch.context() as patched:
-        patched.setattr("mellow_herald.store.images.FolderWriting.keep", lambda self: full(self, b""))
+        patched.setattr("mellow_herald.store.images.Begun.keep", lambda self: full(self, b""))
         assert service.publish("2.5.0").status_code == 507
     assert stored(service) == [] and service.herald.releases.list().items == []
     assert service.publish("2.5.0").status_code == 201
