@@ -48,7 +48,10 @@ async def test_those_outside_come_back_one_after_the_other_as_fast_as_others_are
         turns.later()
     waits = [int(turns.later().headers["Retry-After"]) for _ in range(2000)]  # type: ignore[index]
     assert 2 <= waits[1999] - waits[0] <= 5, "five hundred a second were served"
-    assert all(int(turns.later().headers["Retry-After"]) <= 182 for _ in range(200_000))  # type: ignore[index]
+    for _ in range(200_000):
+        turns.later()
+    waits = [int(turns.later().headers["Retry-After"]) for _ in range(500)]  # type: ignore[index]
+    assert max(waits) <= 182 and min(waits) >= 90 and len(set(waits)) > 50, "not all of them in the same moment"
     now += 1000
     turns.served(1, waiting=False)
     assert int(turns.later().headers["Retry-After"]) <= 4, "nobody is outside any more"  # type: ignore[index]

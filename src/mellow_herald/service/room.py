@@ -40,7 +40,9 @@ class Turns:
         """What the next is told for whom there is no room."""
         now = self._now()
         self._next = min(now + LATEST_S, max(now + SOONEST_S, self._next) + 1 / self._rate / EAGER)
-        wait = str(ceil(self._next - now + uniform(0, 1)))
+        # Nobody is sent away for longer; of those whose turn is later not all come in the same moment.
+        ahead = self._next - now if self._next < now + LATEST_S else uniform(LATEST_S / 2, LATEST_S)
+        wait = str(ceil(ahead + uniform(0, 1)))
         return ProblemError(503, "busy", f"Too many call at once; try again in {wait} s.", {"Retry-After": wait})
 
 
