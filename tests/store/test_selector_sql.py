@@ -19,7 +19,8 @@ from mellow_herald.core.version import version_key
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.selector_sql import IN_ROLLOUT_OF_ALL, compile_reason, compile_selector
 from mellow_herald.store.selector_terms import MOST, values
-from mellow_herald.store.tables import AttemptRow, Board, Device, DeviceEvent, ImageRow, Pulse, Release, ReleaseImage
+from mellow_herald.store.tables import Board, Device, DeviceEvent, ImageRow, Pulse, Release, ReleaseImage
+from tests.harness.rows import add_attempt
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
 KNOWN = ["a" * 64, "b" * 64]
@@ -225,30 +226,7 @@ async def fleet(databases: Any) -> Any:
                 at = NOW - timedelta(minutes=minutes)
                 await connection.execute(insert(DeviceEvent).values(device_id=number, at=at, **event))
             if device["under_way"]:
-                attempt = {
-                    "device_id": number,
-                    "rollout_id": 1,
-                    "ring": 0,
-                    "facts": {},
-                    "parts": {},
-                    "before": {},
-                    "created_at": T0,
-                    "changed_at": T0,
-                    "live": True,
-                    "closed": False,
-                    "left_out": False,
-                    "state": "queued",
-                    "try_number": 1,
-                    "tries": 1,
-                    "soak_s": 0,
-                    "retry_pause_s": 0,
-                    "installs": 0,
-                    "fetched": 0,
-                    "retry_bad": False,
-                    "came_from": {},
-                    "vouched": False,
-                }
-                await connection.execute(insert(AttemptRow).values(**attempt))
+                await add_attempt(connection, number, T0, ring=0, live=True)
             if device["pulse"]:
                 said = {"condition": device["pulse"]["condition"], "readings": {}, "boots": 1, "seq": 1, "next_s": 60}
                 seen_at = NOW - timedelta(seconds=device["pulse"]["age"])

@@ -5,18 +5,25 @@ Where it is and who calls comes from the environment, as all programs that speak
 """
 
 import errno
-import hashlib
 import os
-import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from mellow_herald.core.digest import is_digest
 from mellow_herald.core.refusal import Refused
-from mellow_herald.store.images import PIECE, Begun, FolderImageStore, ImageStore, begin_file, name_of, sweep_files
+from mellow_herald.store.images import (
+    PIECE,
+    Begun,
+    FolderImageStore,
+    ImageStore,
+    Proofs,
+    begin_file,
+    name_of,
+    sweep_files,
+)
 
 if TYPE_CHECKING:
     from obstore.store import S3Store
@@ -40,8 +47,7 @@ class BucketImageStore:
         incoming.mkdir(parents=True, exist_ok=True)
         incoming.chmod(0o700)
         self._objects = open_bucket(self._address)
-        self._sound: dict[str, tuple[Any, int]] = {}
-        self._checking = threading.Lock()
+        self._proofs = Proofs()
 
     def sweep(self, before: float) -> int:
         """Deletes what a crash left half-written and nobody has touched since ``before`` (seconds since 1970)."""
@@ -72,20 +78,9 @@ class BucketImageStore:
         try:
             with self._reached():
                 about = self._objects.head(name_of(digest))
-            mark = (about["last_modified"], about["size"])
-            if not anew and self._sound.get(digest) == mark:
-                return True
-            with self._checking:
-                hashed = hashlib.sha256()
-                for piece in self.pieces(digest):
-                    hashed.update(piece)
+            return self._proofs.hold(digest, (about["last_modified"], about["size"]), self.pieces, anew)
         except FileNotFoundError:
             return False
-        if hashed.hexdigest() != digest:
-            self._sound.pop(digest, None)
-            return False
-        self._sound[digest] = mark
-        return True
 
     def digests(self) -> list[str]:
         """The digests of all images in the store."""
@@ -95,7 +90,6 @@ class BucketImageStore:
 
     def remove(self, digest: str) -> None:
         """Deletes an image that nothing refers to any more."""
-        self._sound.pop(digest, None)
         with self._reached():
             self._objects.delete(name_of(digest))
 

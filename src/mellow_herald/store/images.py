@@ -4,7 +4,7 @@ import hashlib
 import os
 import secrets
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Hashable, Iterator
 from pathlib import Path
 from typing import Protocol
 
@@ -46,8 +46,7 @@ class FolderImageStore:
         self._incoming = folder / "incoming"
         self._incoming.mkdir(parents=True, exist_ok=True)
         folder.chmod(0o750 if group else 0o700)
-        self._sound: dict[str, tuple[int, int]] = {}
-        self._checking = threading.Lock()
+        self._proofs = Proofs()
 
     def sweep(self, before: float) -> int:
         """Deletes what a crash left half-written and nobody has touched since ``before`` (seconds since 1970)."""
@@ -81,18 +80,7 @@ class FolderImageStore:
             status = self.path(digest).stat()
         except FileNotFoundError:
             return False
-        mark = (status.st_mtime_ns, status.st_size)
-        if not anew and self._sound.get(digest) == mark:
-            return True
-        with self._checking:
-            hashed = hashlib.sha256()
-            for piece in self.pieces(digest):
-                hashed.update(piece)
-        if hashed.hexdigest() != digest:
-            self._sound.pop(digest, None)
-            return False
-        self._sound[digest] = mark
-        return True
+        return self._proofs.hold(digest, (status.st_mtime_ns, status.st_size), self.pieces, anew)
 
     def digests(self) -> list[str]:
         """The digests of all images in the folder."""
@@ -100,8 +88,29 @@ class FolderImageStore:
 
     def remove(self, digest: str) -> None:
         """Deletes an image that nothing refers to any more."""
-        self._sound.pop(digest, None)
         self.path(digest).unlink(missing_ok=True)
+
+
+class Proofs:
+    """Which images have proved to be what their digest says, and how they were marked then."""
+
+    def __init__(self) -> None:
+        self._marks: dict[str, Hashable] = {}
+        self._one_at_a_time = threading.Lock()
+
+    def hold(self, digest: str, mark: Hashable, pieces: Callable[[str], Iterator[bytes]], anew: bool) -> bool:
+        """Whether an image is right; all of it is read unless it was found right with the same ``mark`` before."""
+        if not anew and self._marks.get(digest) == mark:
+            return True
+        with self._one_at_a_time:
+            hashed = hashlib.sha256()
+            for piece in pieces(digest):
+                hashed.update(piece)
+        if hashed.hexdigest() != digest:
+            self._marks.pop(digest, None)
+            return False
+        self._marks[digest] = mark
+        return True
 
 
 def name_of(digest: str) -> str:

@@ -99,6 +99,8 @@ async def mend(engine: AsyncEngine) -> set[int]:
         # Of one moment: what moves meanwhile is counted by its own transaction.
         await connection.execution_options(isolation_level="REPEATABLE READ")
         async with connection.begin():
+            # One after the other, each of a moment after the one before: two that found the same would mend it twice.
+            await connection.execute(text("LOCK TABLE tally IN SHARE UPDATE EXCLUSIVE MODE"))
             return set((await connection.execute(_MEND)).scalars())
 
 
