@@ -11,11 +11,15 @@ import pytest
 
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.core.refusal import Refused
+from mellow_herald.service.backup.archive import Archive
+from mellow_herald.service.backup.restoring import restore
+from mellow_herald.service.backup.taking import take_backup
 from mellow_herald.sim.http import Connections
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Uplink
-from mellow_herald.store.bucket import WHO_CALLS, BucketImageStore, open_bucket
+from mellow_herald.store.bucket import WHO_CALLS, BucketImageStore, open_bucket, open_images
 from mellow_herald.store.images import name_of
+from tests.harness.database import Databases
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
 from tests.harness.nginx import nginx
@@ -198,6 +202,22 @@ def test_a_service_whose_object_store_is_away_serves_all_else(
             assert "the object store" in answer.json()["detail"]
         finally:
             service.stop()
+
+
+def test_a_backup_has_the_images_of_an_object_store_and_can_be_restored_into_one(
+    databases: Databases, database_url: str, tmp_path: Path, object_store: str
+) -> None:
+    service = RunningService(database_url, tmp_path / "data", images=BUCKET).start().prepare()
+    try:
+        offered(service, service.url)
+        file = tmp_path / "backup.zip"
+        about = asyncio.run(take_backup(database_url, open_images(BUCKET, tmp_path / "data"), file))
+        assert len(about.entries) == 3 and not about.damaged
+    finally:
+        service.stop()
+    images = open_images(f"{BUCKET}-elsewhere", tmp_path / "there")
+    done = asyncio.run(restore(Archive(file), databases.empty(), images))
+    assert done.images == 2 and images.sound(DIGEST)
 
 
 def test_what_is_no_object_store_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:
