@@ -4,13 +4,17 @@ from contextlib import suppress
 
 import httpx
 import pytest
+from sqlalchemy import text
 
 from mellow_herald.client import Herald
 from mellow_herald.client.stream import FrameReader
 from mellow_herald.core.journal import first_broken
+from mellow_herald.service import feed
 from mellow_herald.store.feed import content, read_journal
+from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.event import Event
 from tests.harness.device import PuppetDevice
+from tests.harness.firmware import DOMAIN, LINE
 from tests.harness.service import RunningService
 from tests.harness.some import some
 from tests.service.rollouts.test_life import begin, fleet, go_through
@@ -79,6 +83,37 @@ def test_events_come_at_once_while_one_follows(service: RunningService, fleet: l
     ]
     assert seen[0][0] - reported < 1.0
     assert seen[-1][1].data["what"] == "finished"
+
+
+def a_board(name: str) -> BoardIn:
+    slots = [{"name": "a", "size": 65536}, {"name": "b", "size": 65536}]
+    return BoardIn(name=name, vendor_domain=DOMAIN, lines=[LINE], hw_revs=[1], slots=slots)  # type: ignore[arg-type]
+
+
+def test_what_is_written_is_heard_at_once_also_after_the_database_dropped_who_listens(
+    service: RunningService, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def heard_after(name: str) -> float:
+        """Real seconds from a board's being added to the event of it, where another look comes a minute later."""
+        began = time.monotonic()
+        threading.Timer(0.3, lambda: service.herald.boards.add(a_board(name))).start()
+        [event] = read_some(service, 1)
+        assert (event.kind, event.data) == ("board", {"board": name})
+        return time.monotonic() - began - 0.3
+
+    async def drop() -> int:
+        who = "SELECT pid FROM pg_stat_activity WHERE datname = current_database() AND query IN ('{}')"
+        last = who.format("', '".join(("NOTIFY herald", 'LISTEN "herald"', "SET synchronous_commit = off")))
+        async with service.context.pools.work.begin() as connection:
+            return len((await connection.execute(text(f"SELECT pg_terminate_backend(pid) FROM ({last}) l"))).all())
+
+    monkeypatch.setattr(feed, "POLL_SECONDS", 60)
+    service.herald.boards.add(a_board("n-0"))  # the wait that began with the usual second is over
+    time.sleep(1.5)
+    assert heard_after("n-1") < 1
+    assert service.call(drop()) == 1
+    time.sleep(2)
+    assert heard_after("n-2") < 1
 
 
 async def test_a_slow_follower_is_told_to_read_again() -> None:

@@ -15,7 +15,7 @@ from mellow_herald.service.calls.memory import Intervals
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.admission import load_admissions
 from mellow_herald.service.problems import say_trouble
-from mellow_herald.service.tasks import woken
+from mellow_herald.service.tasks import end, woken
 from mellow_herald.store import feed, people
 from mellow_herald.store.boards import board_facts, list_boards
 from mellow_herald.store.database import CHANNEL
@@ -24,8 +24,10 @@ from mellow_herald.wire.event import Event
 log = structlog.get_logger()
 
 POLL_SECONDS = 1.0
+AGAIN_SECONDS = 1.0
 # Many transactions may commit in a moment; one look sees them all.
 GATHER_SECONDS = 0.03
+TELL_SECONDS = 0.01
 PING_SECONDS = 15.0
 RIGHTS_SECONDS = 1.5
 # After these an order may stand for devices that had none.
@@ -63,20 +65,41 @@ class FeedReader:
                 await self._listen()
             except Exception as error:  # whatever it is, without the feed no order would ever be noticed
                 log.warning("the feed broke off, trying again", error=str(error))
-                await asyncio.sleep(POLL_SECONDS)
+                await asyncio.sleep(AGAIN_SECONDS)
 
     async def _listen(self) -> None:
         url = make_url(self._context.engine.url).set(drivername="postgresql")
         listener = await asyncpg.connect(url.render_as_string(hide_password=False))
+        telling = None
         try:
             await listener.add_listener(CHANNEL, lambda *_: self._wake.set())
+            listener.add_termination_listener(lambda *_: self._wake.set())
+            telling = asyncio.create_task(self._tell(listener))
             while True:
                 await self._catch_up()
                 await asyncio.sleep(GATHER_SECONDS)
                 await woken(self._wake, POLL_SECONDS)
                 self._wake.clear()
+                if telling.done():
+                    await telling  # raises why
+                if listener.is_closed():
+                    raise ConnectionError("the database closed the connection that is listened on")
         finally:
+            if telling is not None:
+                await end([telling])
             listener.terminate()
+
+    async def _tell(self, listener: "asyncpg.Connection[asyncpg.Record]") -> None:
+        """Tells all processes, this one too, that something was written: once for all that was in the meantime. What
+        is lost of it the others see at their next look."""
+        written = self._context.pools.written
+        # There is nothing in it that could be lost.
+        await listener.execute("SET synchronous_commit = off")
+        while True:
+            await written.wait()
+            written.clear()
+            await listener.execute(f"NOTIFY {CHANNEL}")
+            await asyncio.sleep(TELL_SECONDS)
 
     async def _catch_up(self) -> None:
         memory, signals = self._context.memory, self._context.signals

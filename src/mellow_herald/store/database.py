@@ -1,6 +1,7 @@
 """The connection to PostgreSQL: engine, migrations, and sets of rows as one JSON parameter."""
 
-from collections.abc import Iterator, Mapping, Sequence
+import asyncio
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from importlib.resources import files
 from typing import Any, TypeVar, cast
 
@@ -10,15 +11,17 @@ import orjson
 from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from pydantic_core import from_json
-from sqlalchemy import URL, BigInteger, Connection, Executable, any_, bindparam, make_url, text
+from sqlalchemy import URL, BigInteger, Connection, Executable, any_, bindparam, event, make_url
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.exc import ArgumentError
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine, create_async_engine
+from sqlalchemy.pool import ConnectionPoolEntry
 
 from mellow_herald.core.refusal import Refused
 from mellow_herald.store.gate import Lock, take
 
 CHANNEL = "herald"
+WRITTEN = "written"
 DRIVER = "postgresql+asyncpg"
 CONNECT_S, STATEMENT_S, HEALTH_S = 10.0, 5.0, 1.0
 Record = TypeVar("Record", bound=Mapping[str, Any])
@@ -40,14 +43,19 @@ def read_url(given: str) -> str:
 
 
 def make_engine(
-    url: str | URL, pool_size: int = 16, overflow: int = 4, statement_s: float | None = None
+    url: str | URL,
+    pool_size: int = 16,
+    overflow: int = 4,
+    statement_s: float | None = None,
+    written: Callable[[], None] | None = None,
 ) -> AsyncEngine:
     """An engine with a pool of its own. If ``statement_s`` is given, a connection and the answer to a statement are
-    waited for so many seconds and no longer: a database that hangs is not to take everybody with it."""
+    waited for so many seconds and no longer: a database that hangs is not to take everybody with it. ``written`` is
+    called when a transaction that asked for it (:func:`tell_when_over`) is over."""
     connecting: dict[str, Any] = {"timeout": CONNECT_S}
     if statement_s is not None:
         connecting["command_timeout"] = statement_s
-    return create_async_engine(
+    engine = create_async_engine(
         url,
         pool_size=pool_size,
         max_overflow=overflow,
@@ -57,23 +65,33 @@ def make_engine(
         json_serializer=write_json,
         connect_args=connecting,
     )
+    if written is not None:
+
+        def given_back(_: object, entry: ConnectionPoolEntry) -> None:
+            if entry.info.pop(WRITTEN, False):
+                written()
+
+        event.listen(engine.sync_engine, "checkin", given_back)
+    return engine
 
 
 class Pools:
     """The connections of one service process, so many for each kind of caller that none is kept out by others:
     ``people``, ``devices``, the ``feed``, ``health``, and the ``work`` that goes on by itself, which may take its
-    time."""
+    time. ``written`` is set when something was written that all processes are to be told of."""
 
     def __init__(self, url: str | URL) -> None:
-        self.people = make_engine(url, 10, 4, STATEMENT_S)
-        self.devices = make_engine(url, 8, 2, STATEMENT_S)
-        self.feed = make_engine(url, 2, 1, STATEMENT_S)
+        self.written = asyncio.Event()
+        tell = self.written.set
+        self.people = make_engine(url, 10, 4, STATEMENT_S, tell)
+        self.devices = make_engine(url, 8, 2, STATEMENT_S, tell)
+        self.feed = make_engine(url, 2, 1, STATEMENT_S, tell)
         self.health = make_engine(url, 1, 0, HEALTH_S)
-        self.work = make_engine(url, 6, 2)
+        self.work = make_engine(url, 6, 2, written=tell)
 
     def named(self) -> dict[str, AsyncEngine]:
         """All of them, by who they are kept for."""
-        return dict(vars(self))
+        return {name: pool for name, pool in vars(self).items() if isinstance(pool, AsyncEngine)}
 
     def __iter__(self) -> Iterator[AsyncEngine]:
         return iter(self.named().values())
@@ -115,9 +133,13 @@ def alembic_config(connection: Connection) -> alembic.config.Config:
     return config
 
 
-async def notify(connection: AsyncConnection, payload: str) -> None:
-    """Tells all service processes something when the transaction commits."""
-    await connection.execute(text("SELECT pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": payload})
+def tell_when_over(connection: AsyncConnection) -> None:
+    """All service processes are to be told that something was written, once this transaction is over.
+
+    Not by a NOTIFY within it: PostgreSQL lets those that notify commit one after the other, each with its write to the
+    disk, and a thousand devices that enrol would wait for each other.
+    """
+    connection.info[WRITTEN] = True
 
 
 def among(parameter: str) -> Any:

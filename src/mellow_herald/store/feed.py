@@ -14,12 +14,11 @@ from sqlalchemy import Select, Text, and_, bindparam, func, insert, or_, select,
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine
 
 from mellow_herald.core.journal import GENESIS, covered, link_hash
-from mellow_herald.store.database import as_rows, fetch_all, notify
+from mellow_herald.store.database import as_rows, fetch_all, tell_when_over
 from mellow_herald.store.gate import Lock, take, try_take
 from mellow_herald.store.rows import StoredEntry, StoredEvent
 from mellow_herald.store.tables import Device, JournalRow, Outbox
 
-UNSEALED, SEALED = "unsealed", "sealed"
 SLICE = 5000
 ROLLOUT = "rollout"
 # So far back is looked for the latest events that are not of rollouts as a whole.
@@ -73,7 +72,7 @@ async def publish(connection: AsyncConnection, events: Sequence[FeedEvent]) -> N
         ),
         {"rows": as_rows(rows)},
     )
-    await notify(connection, UNSEALED)
+    tell_when_over(connection)
 
 
 async def write_journal(connection: AsyncConnection, entry: JournalEntry) -> None:
@@ -83,7 +82,7 @@ async def write_journal(connection: AsyncConnection, entry: JournalEntry) -> Non
             at=entry.at, who=entry.who, what=entry.what, subject=entry.subject, why=entry.why, data=entry.data
         )
     )
-    await notify(connection, UNSEALED)
+    tell_when_over(connection)
 
 
 async def seal(engine: AsyncEngine, *, wait: bool = False) -> int:
@@ -98,7 +97,7 @@ async def seal(engine: AsyncEngine, *, wait: bool = False) -> int:
             return 0
         count = await _seal_events(connection) + await _seal_journal(connection)
         if count:
-            await notify(connection, SEALED)
+            tell_when_over(connection)
         return count
 
 
