@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour, faults_of, find_behaviour
 from mellow_herald.core.duration import parse_duration, write_duration
 from mellow_herald.core.eligibility import Candidate, PassedOver, passed_over, rules_for
+from mellow_herald.core.estimate import LEAST_FOUND, estimate
 from mellow_herald.core.journal import GENESIS, first_broken, link_hash
 from mellow_herald.core.plan import Plan, Ring, parse_release_name
 from mellow_herald.core.presence import Presence, presence
@@ -141,3 +142,16 @@ def test_a_plan_is_checked() -> None:
     plan(rings=(Ring("few", soak, count=3), Ring("half", soak, share=0.5), Ring("rest", soak))).check()
     with pytest.raises(Refused, match="ends too early"):
         plan(target="board =").check()
+
+
+@given(st.integers(LEAST_FOUND, 10_000), st.integers(10_000, 10**7))
+def test_about_how_many_is_told_to_two_digits(found: int, among: int) -> None:
+    told = estimate(found, 10_000, among)
+    assert told is not None
+    assert abs(told - among * found / 10_000) <= max(0.5, told * 0.05 + 1)
+    assert str(told)[2:].strip("0") == ""
+
+
+def test_of_few_in_a_sample_nothing_is_told() -> None:
+    assert estimate(LEAST_FOUND - 1, 10_000, 10**6) is None
+    assert estimate(4120, 10_000, 10**6) == 410_000

@@ -653,7 +653,8 @@ export interface paths {
         };
         /**
          * List Devices
-         * @description Devices, by serial if nothing else is asked; ``total``, on the first page, counts all that match.
+         * @description Devices, by serial if nothing else is asked; ``total``, on the first page, counts all that match. In a very large
+         *     fleet it is told by a sample (``about``), unless ``exact`` is asked for.
          */
         get: operations["list_devices"];
         put?: never;
@@ -3819,6 +3820,11 @@ export interface components {
             next?: string | null;
             /** Total */
             total?: number | null;
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
         };
         /** Page[DeviceOut] */
         Page_DeviceOut_: {
@@ -3828,6 +3834,11 @@ export interface components {
             next?: string | null;
             /** Total */
             total?: number | null;
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
         };
         /** Page[FailureOut] */
         Page_FailureOut_: {
@@ -3837,6 +3848,11 @@ export interface components {
             next?: string | null;
             /** Total */
             total?: number | null;
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
         };
         /** Page[JournalEntry] */
         Page_JournalEntry_: {
@@ -3846,6 +3862,11 @@ export interface components {
             next?: string | null;
             /** Total */
             total?: number | null;
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
         };
         /** Page[ReleaseOut] */
         Page_ReleaseOut_: {
@@ -3855,6 +3876,11 @@ export interface components {
             next?: string | null;
             /** Total */
             total?: number | null;
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
         };
         /** Page[RolloutOut] */
         Page_RolloutOut_: {
@@ -3864,6 +3890,11 @@ export interface components {
             next?: string | null;
             /** Total */
             total?: number | null;
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
         };
         /**
          * PartOut
@@ -11323,6 +11354,8 @@ export interface operations {
                 after?: string | null;
                 /** @description By serial, board, line, hw_rev, version, floor, admission, seen, battery or label.KEY; with a - before it the other way round. */
                 order?: string;
+                /** @description Count exactly in a fleet of more than 200,000 devices, too. */
+                exact?: boolean;
             };
             header?: never;
             path?: never;

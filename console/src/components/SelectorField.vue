@@ -16,6 +16,7 @@ const cursor = ref(0)
 const open = ref(false)
 const chosen = ref(-1)
 const count = ref<number | null>(null)
+const about = ref(false)
 const wrong = ref('')
 let waiting = 0
 
@@ -48,7 +49,9 @@ watch(text, () => {
 async function ask() {
   const where = text.value.trim()
   try {
-    count.value = (await told(api.GET('/api/v1/devices', { params: { query: { limit: 1, ...(where ? { where } : {}) } } }))).total ?? null
+    const page = await told(api.GET('/api/v1/devices', { params: { query: { limit: 1, ...(where ? { where } : {}) } } }))
+    count.value = page.total ?? null
+    about.value = page.about ?? false
     wrong.value = ''
   } catch (error) {
     wrong.value = (error as Error).message
@@ -128,7 +131,7 @@ function key(event: KeyboardEvent) {
       @click:clear="((text = ''), emit('submit'))"
     >
       <template #append-inner>
-        <span v-if="count !== null" class="quiet picked" aria-live="polite">{{ count }} {{ count === 1 ? 'device' : 'devices' }}</span>
+        <span v-if="count !== null" class="quiet picked" aria-live="polite">{{ about ? `about ${count.toLocaleString('en')}` : count }} {{ count === 1 ? 'device' : 'devices' }}</span>
       </template>
     </v-text-field>
     <ul v-show="offered.length" id="selector-words" role="listbox" aria-label="What can come next" class="offered">

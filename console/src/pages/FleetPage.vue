@@ -24,6 +24,8 @@ const clock = useClock()
 const where = ref(String(route.query.where ?? ''))
 const devices = ref<Device[]>([])
 const total = ref<number | null>(null)
+const about = ref(false)
+const exact = ref(false)
 const selections = ref<Schemas['SelectionOut'][]>([])
 const over = ref(false)
 const line = ref('')
@@ -56,10 +58,11 @@ function sort(by: string) {
 }
 
 const { failure, loaded, reload } = useLoading(async () => {
-  const page = await told(api.GET('/api/v1/devices', { params: { query: { ...asked(), limit: Math.min(MOST, Math.max(PAGE, devices.value.length)) } } }))
+  const page = await told(api.GET('/api/v1/devices', { params: { query: { ...asked(), ...counted(), limit: Math.min(MOST, Math.max(PAGE, devices.value.length)) } } }))
   devices.value = page.items
   next.value = page.next ?? null
   total.value = page.total ?? null
+  about.value = page.about ?? false
   selections.value = await told(api.GET('/api/v1/selections'))
   const facts = await told(api.GET('/api/v1/facts'))
   labels.value = facts.filter((fact) => fact.kind === 'label').map((fact) => fact.name)
@@ -69,6 +72,11 @@ reloadOn((event) => ['attempt', 'device', 'admission'].includes(event.kind), rel
 function asked() {
   const text = String(route.query.where ?? '').trim()
   return { ...(text ? { where: text } : {}), ...(order.value ? { order: order.value } : {}) }
+}
+
+// Who is to be admitted is counted, never guessed.
+function counted() {
+  return exact.value || route.query.where === ASKING ? { exact: true } : {}
 }
 
 const exported = computed(() => `/api/v1/inventory?${new URLSearchParams(asked().where ? { where: asked().where ?? '' } : {})}`)
@@ -129,7 +137,8 @@ watch(
   <div class="page">
     <div class="row mb-3">
       <h1>Fleet</h1>
-      <span v-if="total !== null" class="quiet">{{ devices.length }} of {{ total }} devices</span>
+      <span v-if="total !== null" class="quiet">{{ devices.length }} of {{ about ? `about ${total.toLocaleString('en')}` : total }} devices</span>
+      <v-btn v-if="about" size="small" variant="text" title="Count exactly; takes a second or two" @click="(exact = true), reload()">count</v-btn>
       <span class="push row">
         <v-btn size="small" to="/tree">Gateways</v-btn>
         <v-btn size="small" @click="over = !over">{{ over ? 'hide' : 'show' }} versions over time</v-btn>

@@ -33,6 +33,9 @@ def list_devices(
     order: Annotated[
         str | None, typer.Option("--by", help="In which order: serial, hw_rev, version, -seen, label.site …")
     ] = None,
+    exact: Annotated[
+        bool, typer.Option("--exact", help="Count exactly how many there are in a very large fleet, too.")
+    ] = False,
     as_json: AsJson = False,
     limit: Limit = 50,
 ) -> None:
@@ -41,7 +44,7 @@ def list_devices(
     from mellow_herald.cli.looks import ago, styled
 
     with connect() as herald:
-        page = herald.devices.list(where=where, limit=limit, order=order)
+        page = herald.devices.list(where=where, limit=limit, order=order, exact=exact)
         now = herald.service_time
     if as_json:
         print_json(page.items)
@@ -69,7 +72,8 @@ def list_devices(
         for d in page.items
     ]
     columns = ["serial", "board", "rev", "site", "presence", "heard", "runs", "newest attempt"]
-    table(f"{len(page.items)} of {page.total} devices", columns, rows, right=["rev"])
+    count = f"about {page.total:,}" if page.about else page.total
+    table(f"{len(page.items)} of {count} devices", columns, rows, right=["rev"])
 
 
 @app.command("show")
@@ -107,7 +111,7 @@ def _decide(to: Any, asked: str, serials: list[str] | None, where: str | None, r
         raise Refused("no-devices", "say which devices.", "Name their serials, or pick them with --where.")
     with connect() as herald:
         if not yes:
-            count = herald.devices.list(where=where, limit=1).total if where else len(serials or [])
+            count = herald.devices.list(where=where, limit=1, exact=True).total if where else len(serials or [])
             typer.confirm(f"{asked} {count} devices?", abort=True, err=True)
         done = herald.devices.decide(to, serials or [], where=where, reason=reason)
     print(f"{to}: {len(done)}{': ' + ', '.join(done) if 0 < len(done) <= 20 else ''}")
@@ -180,7 +184,7 @@ def label(
         )
     with connect() as herald:
         if where and not yes:
-            count = herald.devices.list(where=where, limit=1).total
+            count = herald.devices.list(where=where, limit=1, exact=True).total
             typer.confirm(f"Change labels of {count} devices?", abort=True, err=True)
         done = herald.devices.label(serials, labels, where=where, reason=reason)
         _print_left(herald, serials, done)
@@ -209,7 +213,7 @@ def mark(
         raise Refused("no-devices", "say which devices.", "Name their serials, or pick them with --where.")
     with connect() as herald:
         if where and not yes:
-            count = herald.devices.list(where=where, limit=1).total
+            count = herald.devices.list(where=where, limit=1, exact=True).total
             typer.confirm(f"Mark {count} devices?", abort=True, err=True)
         done = herald.devices.label(serials or [], where=where, on_bench=bench, reason=reason)
         _print_left(herald, serials or [], done)

@@ -9,19 +9,19 @@
             ...
 """
 
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
-
-from mellow_herald.client.errors import (
-    HeraldError,
-    NotSignedInError,
-    ProblemError,
-    UnreachableError,
-    WaitedTooLongError,
-)
-from mellow_herald.client.synchronous.herald import Herald
 
 if TYPE_CHECKING:
     from mellow_herald.client.asynchronous.herald import AsyncHerald
+    from mellow_herald.client.errors import (
+        HeraldError,
+        NotSignedInError,
+        ProblemError,
+        UnreachableError,
+        WaitedTooLongError,
+    )
+    from mellow_herald.client.synchronous.herald import Herald
 
 __all__ = [
     "AsyncHerald",
@@ -35,9 +35,10 @@ __all__ = [
 
 
 def __getattr__(name: str) -> Any:
-    """``AsyncHerald`` is loaded when it is asked for: the command line never does."""
-    if name == "AsyncHerald":
-        from mellow_herald.client.asynchronous.herald import AsyncHerald
-
-        return AsyncHerald
-    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    """What is asked for is loaded then: to check a plan file takes neither of the two, nor anything that calls."""
+    if name not in __all__:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    places = {"AsyncHerald": "asynchronous.herald", "Herald": "synchronous.herald"}
+    found = getattr(import_module(f"{__name__}.{places.get(name, 'errors')}"), name)
+    globals()[name] = found
+    return found

@@ -50,10 +50,12 @@ def allow_enrolment(serial: str, reason: str) -> Call[DeviceDetail]:
     return post(f"allowing {serial} to enrol again", path, DeviceDetail, ReasonIn(reason=reason), repeatable=True)
 
 
-def list_devices(where: str | None, limit: int, after: str | None, order: str | None) -> Call[Page[DeviceOut]]:
+def list_devices(
+    where: str | None, limit: int, after: str | None, order: str | None, exact: bool | None
+) -> Call[Page[DeviceOut]]:
     """A page of devices."""
-    kind = Page[DeviceOut]
-    return get("listing devices", f"{API}/devices", kind, where=where, limit=limit, after=after, order=order)
+    asked = {"where": where, "limit": limit, "after": after, "order": order, "exact": "true" if exact else None}
+    return get("listing devices", f"{API}/devices", Page[DeviceOut], **asked)
 
 
 def show_topology(behind: str | None, limit: int) -> Call[TopologyOut]:

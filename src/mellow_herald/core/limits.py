@@ -11,3 +11,5 @@ LONGEST_SERIAL = 100
 # From so many devices on a fleet or rollout is large: what is counted over it is kept for a while, and its rings are
 # counted again only where something has happened.
 LARGE = 20_000
+# In a fleet of more devices, how many a selector picks is told by a sample unless the exact number is asked for.
+COUNTED_EXACTLY = 200_000

@@ -1,5 +1,6 @@
 """Enrolment codes, devices, and what their calls say."""
 
+import random
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -23,6 +24,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import JSONB, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.estimate import estimate
 from mellow_herald.core.selector import Node
 from mellow_herald.core.version import version_key
 from mellow_herald.store.database import among, as_rows, fetch_all, fetch_one
@@ -33,6 +35,8 @@ from mellow_herald.store.tables import AttemptEvent, AttemptRow, CodeSlice, Devi
 
 # As many devices may enrol with one code at the same time without waiting for each other.
 CODE_SLICES = 16
+# So many devices are looked at to tell how many of all match.
+SAMPLE = 10_000
 
 
 class CalledDevice(TypedDict):
@@ -369,6 +373,18 @@ async def count_devices(connection: AsyncConnection, where: Node | None = None, 
     if where is not None:
         statement = statement.where(compile_selector(where, now))
     return int(await connection.scalar(statement) or 0)
+
+
+async def estimate_devices(connection: AsyncConnection, where: Node, now: datetime, all_devices: int) -> int | None:
+    """About how many of a large fleet of so many devices match, by devices picked at random; None if it are too few to
+    tell that way."""
+    newest = int(await connection.scalar(select(func.max(Device.id))) or 0)
+    # The same ones each time: what is looked at again is not to tell another number.
+    picked = random.Random(newest).sample(range(1, newest + 1), min(SAMPLE, newest))
+    matching = func.count().filter(compile_selector(where, now)).label("matching")
+    statement = select(func.count().label("there"), matching).where(Device.id == among("picked"))
+    row = (await connection.execute(statement, {"picked": picked})).one()
+    return estimate(row.matching, row.there, all_devices)
 
 
 async def timeline(connection: AsyncConnection, attempt_id: int, limit: int = 200) -> list[DeviceAttemptEvent]:

@@ -1,6 +1,6 @@
 """Releases and their images."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any, TypedDict, cast
 
@@ -46,13 +46,20 @@ class PublishedVersion(TypedDict):
 
 
 class ShownRelease(StoredRelease):
-    """A release with its components, how many devices run it or are on the way to it, and whether it is a baseline."""
+    """A release with its components, and whether it is a baseline."""
 
     components: list[ComponentImage]
+    baseline: bool
+
+
+class Use(TypedDict):
+    """How many devices run a release, how many of those say another version of themselves, and how many are on the
+    way to it."""
+
+    id: int
     running: int
     version_differs: int
     on_the_way: int
-    baseline: bool
 
 
 class LiveRollout(TypedDict):
@@ -203,6 +210,11 @@ def _components() -> Any:
 
 
 def _shown() -> Select[Any]:
+    return select(Release.__table__, _components(), exists().where(Baseline.release_id == Release.id).label("baseline"))
+
+
+async def count_uses(connection: AsyncConnection, release_ids: Sequence[int]) -> dict[int, Use]:
+    """How many devices run these releases, or are on the way to them; over a large fleet it takes its time."""
     running = (
         select(func.count())
         .select_from(Device)
@@ -240,21 +252,20 @@ def _shown() -> Select[Any]:
         .scalar_subquery()
     )
     differing = running.where(Device.version != Device.running["app"]["version"].astext)
-    return select(
-        Release.__table__,
-        _components(),
+    statement = select(
+        Release.id,
         case((has_app, running.scalar_subquery()), else_=placed.scalar_subquery()).label("running"),
         differing.scalar_subquery().label("version_differs"),
         coming.label("on_the_way"),
-        exists().where(Baseline.release_id == Release.id).label("baseline"),
-    )
+    ).where(Release.id.in_(release_ids))
+    return {row["id"]: row for row in await fetch_all(connection, statement, Use)}
 
 
 async def list_releases(
     connection: AsyncConnection, *, release_id: int | None = None, after: int | None = None, limit: int | None = 100
 ) -> list[ShownRelease]:
-    """Releases (with ``release_id`` also a scratch image), the newest upload first, with their images, how many devices
-    run them or are on the way, and whether one is the baseline."""
+    """Releases (with ``release_id`` also a scratch image), the newest upload first, with their images and
+    whether one is the baseline."""
     statement = _shown().order_by(Release.id.desc()).limit(limit)
     statement = statement.where(IS_RELEASE if release_id is None else Release.id == release_id)
     if after is not None:

@@ -88,8 +88,10 @@ class Shown(BaseModel):
 
 
 class Page(Shown, Generic[Item]):
-    """A part of a listing. ``next`` is the cursor of the following page, None at the end."""
+    """A part of a listing. ``next`` is the cursor of the following page, None at the end; ``about``: the total is not
+    counted, but told by a sample."""
 
     items: list[Item]
     next: str | None = None
     total: int | None = None
+    about: bool = False

@@ -7,16 +7,19 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from sqlalchemy import text
 
 from mellow_herald.client.errors import ProblemError
 from mellow_herald.core import limits
 from mellow_herald.core.inventory import Format
 from mellow_herald.service import kept
 from mellow_herald.service.fleet import baselines, lineage
+from mellow_herald.store import fleet
 from mellow_herald.wire.fleet import CodeIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, LINE
 from tests.harness.service import RunningService
+from tests.harness.terminal import Terminal
 
 
 @pytest.fixture
@@ -372,3 +375,45 @@ def test_of_a_large_fleet_the_counts_are_kept_for_a_while_and_say_of_when_they_a
         assert 'herald_devices{presence="never-seen"} 0.0' in http.get("/metrics").text
     monkeypatch.setattr(limits, "LARGE", 10)
     assert sum(service.herald.overview().presence.values()) == 1
+
+
+def test_in_a_very_large_fleet_how_many_match_is_told_by_a_sample_unless_the_number_is_asked_for(
+    service: RunningService, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    enrolled(service)
+    many = range(1001, 4001)
+
+    async def multiply() -> None:
+        own = "jsonb_build_object('id', n, 'serial', 'X-' || n, 'hw_rev', 1 + n % 3)"
+        given = {"first": many[0], "last": many[-1]}
+        async with service.context.pools.work.begin() as connection:
+            await connection.execute(
+                text(
+                    f"INSERT INTO device SELECT (jsonb_populate_record(device, {own})).*"
+                    " FROM device, generate_series(CAST(:first AS int), CAST(:last AS int)) n"
+                ),
+                given,
+            )
+
+    service.call(multiply())
+    service.context.memory.generations.update(dict.fromkeys(many, 1))
+    where = "hw_rev = 2 or presence = late"
+    before = service.herald.devices.list(where=where)
+    assert (before.total, before.about) == (1000, False)
+    monkeypatch.setattr(limits, "COUNTED_EXACTLY", 3000)
+    first, again = (service.herald.devices.list(where=where, limit=5) for _ in range(2))
+    assert first.about and first.total == again.total == 1000
+    assert service.herald.devices.list(where=where, limit=1000, after=first.next).total is None
+    # By a part of them it is only about right.
+    monkeypatch.setattr(fleet, "SAMPLE", 1500)
+    some = service.herald.devices.list(where=f"not ({where})")
+    assert some.about and some.total and some.total != 2001 and abs(some.total - 2001) < 200
+    exact = service.herald.devices.list(where=f"not ({where})", exact=True)
+    assert (exact.total, exact.about) == (2001, False)
+    few = service.herald.devices.list(where='serial ~ "X-10*" or presence = late', limit=10)
+    assert (few.total, few.about) == (99, False), "too few to be told by a sample"
+    terminal = Terminal(service, tmp_path)
+    terminal.environment |= {"HERALD_TOKEN": service.token}
+    listed = ["device", "list", "--where", f"not ({where})", "--limit", "2"]
+    assert f"2 of about {some.total:,} devices" in terminal.good(*listed)
+    assert "2 of 2001 devices" in terminal.good(*listed, "--exact")

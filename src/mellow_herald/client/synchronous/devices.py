@@ -45,11 +45,17 @@ class Devices:
         self._herald = herald
 
     def list(
-        self, *, where: str | None = None, limit: int = 100, after: str | None = None, order: str | None = None
+        self,
+        *,
+        where: str | None = None,
+        limit: int = 100,
+        after: str | None = None,
+        order: str | None = None,
+        exact: bool = False,
     ) -> Page[DeviceOut]:
         """A page of the devices that a selector picks, by serial or by another ``order``: ``hw_rev``, ``-seen`` (the
-        other way round), ``label.site`` …"""
-        return self._herald.send(calls.list_devices(where, limit, after, order))
+        other way round), ``label.site`` … In a very large fleet its ``total`` is ``about`` right, unless ``exact``."""
+        return self._herald.send(calls.list_devices(where, limit, after, order, exact))
 
     def each(self, *, where: str | None = None) -> Iterator[DeviceOut]:
         """All devices that a selector picks, page after page."""

@@ -106,8 +106,10 @@ async def list_devices(
     limit: Annotated[int, Query(ge=1, le=1000)] = 100,
     after: TextCursor = None,
     order: Annotated[str, Query(max_length=100, pattern=ORDER, description=ORDERS)] = "serial",
+    exact: Annotated[bool, Query(description="Count exactly in a fleet of more than 200,000 devices, too.")] = False,
 ) -> Page[DeviceOut]:
-    """Devices, by serial if nothing else is asked; ``total``, on the first page, counts all that match."""
+    """Devices, by serial if nothing else is asked; ``total``, on the first page, counts all that match. In a very large
+    fleet it is told by a sample (``about``), unless ``exact`` is asked for."""
     wanted = DeviceOrder(order.removeprefix("-"), order.startswith("-"))
     # By anything but the serial, a cursor is a place in the list.
     placed = wanted != DeviceOrder()
@@ -118,14 +120,14 @@ async def list_devices(
         rows = await fleet.list_devices(
             connection, node, now=context.clock.now(), after=after, limit=limit + 1, order=wanted
         )
-        total = None if after is not None else len(rows)
+        total, about = None if after is not None else len(rows), False
         if total is not None and total > limit:
-            total = await fleet.count_devices(connection, node, context.clock.now())
+            total, about = await devices.count(context, connection, node, exact=exact)
     items = [DeviceOut.model_validate(devices.as_shown(row, context.clock.now())) for row in rows[:limit]]
     last = str(int(after or 0) + limit) if placed else items[-1].serial if items else None
     cursor = last if len(rows) > limit else None
     link_next(request, response, cursor)
-    return Page(items=items, next=cursor, total=total)
+    return Page(items=items, next=cursor, total=total, about=about)
 
 
 async def selected(connection: AsyncConnection, where: str | None, who: Caller) -> Node | None:

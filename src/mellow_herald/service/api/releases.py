@@ -20,10 +20,11 @@ from mellow_herald.service.releases import life as release_life
 from mellow_herald.service.releases.checking import foresee
 from mellow_herald.service.releases.offering import release_name
 from mellow_herald.service.releases.publishing import Wishes, foresee_envelope, receive
+from mellow_herald.service.releases.uses import uses
 from mellow_herald.service.rollouts.life import halt_within
 from mellow_herald.store import keys, releases
 from mellow_herald.store.failures import failed_images
-from mellow_herald.store.releases import ShownRelease
+from mellow_herald.store.releases import ShownRelease, Use
 from mellow_herald.wire.check import CheckAsk, CheckOut
 from mellow_herald.wire.model import Labels, Page
 from mellow_herald.wire.release import (
@@ -70,24 +71,25 @@ ReleaseOrder = Literal["upload", "version"]
 LabelParams = Annotated[dict[str, str], Depends(labels)]
 
 
-def shown(row: ShownRelease, **more: Any) -> ReleaseOut:
+def shown(row: ShownRelease, used: Use, **more: Any) -> ReleaseOut:
     """A stored release as it is answered."""
     size = sum(component["size"] for component in row["components"])
     named = {"name": release_name(row), "manifest": row["manifest_digest"], "key": row["kid"], "size": size}
-    return ReleaseOut.model_validate({**row, **named, **more})
+    return ReleaseOut.model_validate({**row, **used, **named, **more})
 
 
 async def _show(context: Context, release_id: int, response: Response | None = None, **more: Any) -> ReleaseOut:
     async with context.engine.connect() as connection:
         rows = await releases.list_releases(connection, release_id=release_id)
         failed = await failed_images(connection, release_id)
-    if not rows:
+    used = await uses(context, [release_id]) if rows else {}
+    if release_id not in used:
         raise ProblemError(404, "not-found", f"There is no release {release_id}. See `herald release list`.")
     for one in rows[0]["components"]:
         one["failed_on"] = failed.get(one["name"], 0)  # type: ignore[typeddict-unknown-key]
     if response is not None:
         response.headers["etag"] = f'"{rows[0]["revision"]}"'
-    return shown(rows[0], **more)
+    return shown(rows[0], used[release_id], **more)
 
 
 @router.post(
@@ -162,9 +164,10 @@ async def list_releases(
     # By version the cursor is a place in the list: releases come seldom, and a page that has shifted does no harm.
     skipped = (after or 0) if by_version else 0
     page = found[skipped : skipped + limit]
-    items = [shown(row) for row in page]
+    used = await uses(context, [row["id"] for row in page])
+    items = [shown(row, used[row["id"]]) for row in page if row["id"] in used]  # one may have been dropped meanwhile
     more = len(found) > skipped + limit
-    cursor = str(skipped + limit if by_version else items[-1].id) if more else None
+    cursor = str(skipped + limit if by_version else page[-1]["id"]) if more else None
     link_next(request, response, cursor)
     return Page(items=items, next=cursor)
 

@@ -7,12 +7,13 @@ from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core import limits
 from mellow_herald.core.attempt import State
 from mellow_herald.core.eligibility import OF_ONE, Allow, PassedOver
 from mellow_herald.core.firmware import APP
 from mellow_herald.core.needs import explain, obstacles
 from mellow_herald.core.presence import presence
-from mellow_herald.core.selector import Compare
+from mellow_herald.core.selector import Compare, Node
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet import topology
 from mellow_herald.service.problems import ProblemError
@@ -102,6 +103,17 @@ async def show(context: Context, serial: str) -> DeviceDetail:
         "standby_failed": failed,
     }
     return DeviceDetail.model_validate({**facts, **more})
+
+
+async def count(context: Context, connection: AsyncConnection, where: Node | None, *, exact: bool) -> tuple[int, bool]:
+    """How many devices a selector picks, and whether that is only about so many: in a very large fleet it is, unless
+    the ``exact`` number is asked for or too few match to tell by a sample."""
+    now, all_devices = context.clock.now(), len(context.memory.generations)
+    if where is not None and not exact and all_devices > limits.COUNTED_EXACTLY:
+        told = await fleet.estimate_devices(connection, where, now, all_devices)
+        if told is not None:
+            return told, True
+    return await fleet.count_devices(connection, where, now), False
 
 
 async def releases_for(context: Context, serial: str) -> DeviceReleases:

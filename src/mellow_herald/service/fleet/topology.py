@@ -17,7 +17,12 @@ from mellow_herald.wire.topology import AlarmOut, CutOffOut, TopologyNode, Topol
 
 
 async def show(context: Context, behind: str | None, limit: int) -> TopologyOut:
-    """The tree, or what of it is behind one device; gateways first, each followed by what is behind it."""
+    """The tree, or what of it is behind one device; gateways first, each followed by what is behind it. ``now`` says
+    of when it is: in a large fleet that may be a few seconds ago."""
+    return await context.counted(("topology", behind, limit), lambda: _show(context, behind, limit))
+
+
+async def _show(context: Context, behind: str | None, limit: int) -> TopologyOut:
     now = context.clock.now()
     async with context.engine.connect() as connection:
         tree = await load(connection)

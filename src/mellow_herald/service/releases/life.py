@@ -99,7 +99,8 @@ async def foresee_withdrawal(context: Context, release_id: int) -> WithdrawalOut
         if not found:
             raise _unknown(release_id)
         live = await releases.live_rollouts_of(connection, [release_id])
-    return _withdrawal(found[0], live)
+        used = await releases.count_uses(connection, [release_id])
+    return _withdrawal({**found[0], **used[release_id]}, live)
 
 
 class HaltRollout(Protocol):
@@ -112,6 +113,8 @@ class HaltRollout(Protocol):
 async def withdraw(context: Context, release_id: int, by: str, why: str, halt: HaltRollout) -> WithdrawalOut:
     """Withdraws a published release: not offered any more, and its running rollouts halt in the same transaction."""
     now = context.clock.now()
+    async with context.engine.connect() as connection:
+        used = await releases.count_uses(connection, [release_id])  # halting is not to wait for it
     async with context.engine.begin() as connection:
         # Locked first: a rollout that starts meanwhile waits for this, and then finds it withdrawn.
         row = await _locked(connection, release_id, ReleaseState.PUBLISHED)
@@ -131,7 +134,7 @@ async def withdraw(context: Context, release_id: int, by: str, why: str, halt: H
         more = {"halted": [one["id"] for one in stopped]}
         await announce(connection, context, release_id, release_name(row), "withdrawn", by, why, more)
     context.signals.conductor.set()
-    return _withdrawal(shown, stopped)
+    return _withdrawal({**shown, **used[release_id]}, stopped)
 
 
 def _withdrawal(row: Mapping[str, Any], live: Any) -> WithdrawalOut:

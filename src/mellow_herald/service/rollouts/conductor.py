@@ -56,8 +56,8 @@ SHORTEST_REST = 0.1
 # After each turn so many times as long is left to the calls of devices.
 REST = 3.0
 # That holds of large rollouts, too, but for no longer than this (s). Where nothing happens, they are looked at once in
-# so many times as long as a look takes, but at least once a minute (of service time).
-LONGEST_REST, IDLE_REST, LONGEST_IDLE = 10.0, 100.0, 60.0
+# so many times as long as a look takes, but at least every two minutes (of service time).
+LONGEST_REST, IDLE_REST, LONGEST_IDLE = 10.0, 100.0, 120.0
 MOST_DECISIONS = 100
 # Portions of a ring that are given under one gate, and of these so many at once: PostgreSQL uses one core for each.
 PORTIONS, SIDE_BY_SIDE = 4, 2

@@ -43,10 +43,16 @@ def failure_as_shown(row: FailedTry, most_lines: int | None = None) -> FailureOu
 
 
 async def report(context: Context, rollout_id: int) -> ReportOut:
-    """What was planned, what happened, who decided what, and where the time went."""
-    now = context.clock.now()
+    """What was planned, what happened, who decided what, and where the time went. ``now`` says of when it is: over a
+    large fleet that may be a few seconds ago, but never before the last decision."""
     async with context.engine.connect() as connection:
         row = await stored_rollout(connection, rollout_id)
+    return await context.counted(("report", rollout_id, row["revision"]), lambda: _report(context, row))
+
+
+async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
+    now, rollout_id = context.clock.now(), row["id"]
+    async with context.engine.connect() as connection:
         (shown,) = await assemble(connection, [row], now)
         failures = await failed_tries(connection, rollout_id, limit=MOST_FAILURES)
         decisions = await store.decisions(connection, rollout_id)

@@ -15,7 +15,13 @@ FALSE_RATE = 0.05
 
 async def find(context: Context, rollout_id: int, kind: BrakeKind | None, *, excepted: bool = False) -> SuspectsOut:
     """The suspects of a rollout; of its firmware, or, where nothing was harmed, of its delivery. Who was left out
-    counts only with ``excepted``: it is not evidence against the rest."""
+    counts only with ``excepted``: it is not evidence against the rest. In a large fleet they may be a few seconds
+    old."""
+    question = ("suspects", rollout_id, kind, excepted)
+    return await context.counted(question, lambda: _find(context, rollout_id, kind, excepted))
+
+
+async def _find(context: Context, rollout_id: int, kind: BrakeKind | None, excepted: bool) -> SuspectsOut:
     async with context.engine.connect() as connection:
         await stored_rollout(connection, rollout_id)
         meant = kind or BrakeKind.FIRMWARE
