@@ -6,8 +6,10 @@ STAMPS := .stamps
 CONSOLE_FILES := src/mellow_herald/service/console_files/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
 ARGS ?=
+# Python and the console are installed and checked side by side.
+MAKEFLAGS += --jobs=2
 
-.PHONY: setup demo test coverage bench faults fuzz wheel console check clean types client lock
+.PHONY: setup demo test coverage bench faults fuzz wheel console check check-python check-console clean types client lock
 
 setup: $(STAMPS)/system $(STAMPS)/python $(CONSOLE_FILES)
 
@@ -41,13 +43,17 @@ wheel: setup
 	$(BIN)/python -m build --wheel --no-isolation --outdir dist . > /dev/null
 	@ls dist
 
-check: $(STAMPS)/python $(STAMPS)/console-packages
+check: check-python check-console
+
+check-python: setup
 	$(BIN)/ruff check --quiet .
 	$(BIN)/ruff format --check --quiet .
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo > $(STAMPS)/lint-imports.log || { cat $(STAMPS)/lint-imports.log; exit 1; }
 	$(BIN)/python -m scripts.sync_client --check
 	$(BIN)/python -m scripts.api_types --check
+
+check-console: setup
 	cd console && npm run --silent check
 
 # The console's types, from the service's own OpenAPI document.
@@ -69,19 +75,19 @@ $(STAMPS)/system: scripts/install-system
 	scripts/install-system
 	@touch $@
 
-$(STAMPS)/system-for-tests: scripts/install-system
+$(STAMPS)/system-for-tests: scripts/install-system $(STAMPS)/system
 	@mkdir -p $(STAMPS)
 	scripts/install-system tests
 	@touch $@
 
-$(STAMPS)/python: requirements-dev.lock pyproject.toml
+$(STAMPS)/python: requirements-dev.lock pyproject.toml | $(STAMPS)/system
 	@mkdir -p $(STAMPS)
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	$(BIN)/pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
+	$(BIN)/pip install --quiet --no-compile --disable-pip-version-check --require-hashes -r requirements-dev.lock
 	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
 	@touch $@
 
-$(STAMPS)/console-packages: console/package-lock.json
+$(STAMPS)/console-packages: console/package-lock.json | $(STAMPS)/system
 	@mkdir -p $(STAMPS)
 	cd console && npm ci --no-audit --no-fund --silent
 	@touch $@

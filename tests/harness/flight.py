@@ -24,12 +24,17 @@ DEVICES, SPEED = 12, int(os.environ.get("HERALD_TEST_SPEED", "40"))
 
 class Flight:
     """The processes of one flight: ``devices`` scales and the other ``OTHERS``, ``speed`` seconds a second; what is in
-    ``environment`` is the service's alone."""
+    ``environment`` is the service's alone. The service has a PostgreSQL of its own, unless it is given one."""
 
     def __init__(
-        self, folder: Path, devices: int = DEVICES, speed: int = SPEED, environment: Mapping[str, str] | None = None
+        self,
+        folder: Path,
+        devices: int = DEVICES,
+        speed: int = SPEED,
+        environment: Mapping[str, str] | None = None,
+        database_url: str | None = None,
     ) -> None:
-        self.folder, self.port = folder, free_port()
+        self.folder, self.port, self.database_url = folder, free_port(), database_url
         self.devices, self.speed, self.environment = devices, speed, dict(environment or {})
         self.data = folder / "data"
         self.url = f"http://127.0.0.1:{self.port}"
@@ -52,7 +57,8 @@ class Flight:
 
     def serve(self, *more: str) -> subprocess.Popen[bytes]:
         where = ["--data-dir", str(self.data), "--port", str(self.port)]
-        process = self.start("serve", *where, "--time-scale", str(self.speed), *more)
+        database = ["--database-url", self.database_url] if self.database_url else []
+        process = self.start("serve", *where, *database, "--time-scale", str(self.speed), *more)
         self.wait_ready(process, self.url)
         return process
 

@@ -1,10 +1,11 @@
 import alembic.command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, text
 
 from mellow_herald.core.attempt import State
-from mellow_herald.store.database import alembic_config, make_engine, migrate
+from mellow_herald.store.database import alembic_config, make_engine, migrate, revisions
 from mellow_herald.store.releases import list_releases
 from mellow_herald.store.tables import Base
 from tests.harness.database import Databases
@@ -35,6 +36,11 @@ def _is_kept_for_0_1_0(difference: object) -> bool:
         case ("remove_column", _, table, column):
             return column.name in BESIDE_0_1_0.get(table, ())
     return False
+
+
+def test_the_names_of_migrations_are_their_order() -> None:
+    script = ScriptDirectory.from_config(alembic_config(None))  # type: ignore[arg-type]
+    assert [one.revision for one in script.walk_revisions()] == revisions()[::-1]
 
 
 async def test_migrating_twice_is_harmless(database_url: str) -> None:

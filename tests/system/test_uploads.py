@@ -45,8 +45,8 @@ BOARD = {
 
 
 @pytest.fixture
-def flight(folder: Path) -> Iterator[Flight]:
-    made = Flight(folder)
+def flight(folder: Path, database_url: str) -> Iterator[Flight]:
+    made = Flight(folder, database_url=database_url)
     yield made
     made.stop()
 

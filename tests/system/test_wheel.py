@@ -44,7 +44,9 @@ class Installed:
 
     def install(self, lock: str) -> None:
         """Installs what a lock file names, from built packages only."""
-        self.pip("install", "--quiet", "--only-binary", ":all:", "--require-hashes", "-r", PROJECT / lock)
+        self.pip(
+            "install", "--quiet", "--no-compile", "--only-binary", ":all:", "--require-hashes", "-r", PROJECT / lock
+        )
 
     def run(self, *arguments: object, code: int = 0, **environment: str) -> str:
         """Runs a command; what it prints, errors included."""
