@@ -74,8 +74,8 @@ def complete_share(count: int, coded: int, loss: Loss, *, seed: int = 1, most_mi
     spare = received - missing
     independent = np.ones(DRAWN)
     for more in range(1, 40):  # beyond that it is 1 for all that double precision tells
-        independent *= np.where(spare + more <= received, np.where(spare >= 0, 1 - 0.5 ** (spare + more), 0.0), 1.0)
-    whole = np.where(missing == 0, 1.0, np.where(missing > most_missing, 0.0, independent))
+        independent *= np.where(spare + more <= received, 1 - 0.5 ** np.maximum(spare + more, 0), 1.0)
+    whole = np.where(missing == 0, 1.0, np.where((missing > most_missing) | (spare < 0), 0.0, independent))
     return float(whole.mean())
 
 
