@@ -237,11 +237,12 @@ async def fleet(databases: Any) -> Any:
     await engine.dispose()
 
 
-@given(tree=trees)
+@given(tree=trees, one_by_one=st.booleans())
 @settings(max_examples=300, suppress_health_check=[HealthCheck.function_scoped_fixture])
-async def test_both_readers_agree(fleet: AsyncEngine, tree: Node) -> None:
+async def test_both_readers_agree(fleet: AsyncEngine, tree: Node, one_by_one: bool) -> None:
     async with fleet.connect() as connection:
-        rows = await connection.execute(select(Device.serial).where(compile_selector(tree, NOW)))
+        condition = compile_selector(tree, NOW, one_by_one=one_by_one)
+        rows = await connection.execute(select(Device.serial).where(condition))
         in_sql = {row.serial for row in rows}
     assert in_sql == {device["serial"] for device in DEVICES if matches(tree, facts(device))}
 

@@ -281,7 +281,7 @@ class DeviceOrder:
 
 
 # So many devices are sorted as soon as found.
-FEW = 5000
+FEW = 20_000
 SORTED_BY: dict[str, SQLColumnExpression[Any]] = {
     "serial": Device.serial,
     "board": Device.board,
@@ -312,21 +312,40 @@ async def list_devices(
         rows = await _shown_devices(connection, Device.id.in_(ids), len(ids))
         place = {one: at for at, one in enumerate(ids)}
         return sorted(rows, key=lambda row: place[row["id"]])
-    conditions = [] if where is None else [compile_selector(where, now)]
-    if after is not None:
-        conditions.append(Device.serial > after)
-    wanted = and_(true(), *conditions)
-    few = None if where is None else await _few(connection, wanted, limit)
-    return await _shown_devices(connection, wanted if few is None else Device.id.in_(few), limit)
+    rows, _ = await find_devices(connection, where, now=now, after=after, limit=limit)
+    return rows
 
 
-async def _few(connection: AsyncConnection, where: ColumnElement[bool], limit: int) -> list[int] | None:
-    """The first of the devices that match, if these are few; None if they are many. What is rare is looked for in the
-    way that fits it: to go through all serials in order until enough are found takes seconds."""
+async def find_devices(
+    connection: AsyncConnection,
+    where: Node | None,
+    *,
+    now: datetime | None,
+    after: str | None = None,
+    limit: int,
+    frequent: bool = False,
+) -> tuple[list[ShownDevice], int | None]:
+    """Devices by serial as :func:`list_devices` shows them, and how many match, where that came out by the way. In a
+    large fleet it tells to know beforehand that those that match are ``frequent``."""
+    later = [] if after is None else [Device.serial > after]
+    if where is None or frequent:
+        # Some hundreds are looked at until enough are found.
+        matching = [] if where is None else [compile_selector(where, now, one_by_one=True)]
+        return await _shown_devices(connection, and_(true(), *matching, *later), limit), None
+    wanted = and_(true(), compile_selector(where, now), *later)
+    few, found = await _few(connection, wanted, limit)
+    rows = await _shown_devices(connection, wanted if few is None else Device.id.in_(few), limit)
+    return rows, None if few is None else found
+
+
+async def _few(connection: AsyncConnection, where: ColumnElement[bool], limit: int) -> tuple[list[int] | None, int]:
+    """The first of the devices that match, and how many do, if these are few; None if they are many. What is rare is
+    looked for in the way that fits it: to go through all serials in order until enough are found takes seconds."""
     found = select(Device.id, Device.serial).where(where).limit(FEW + 1).subquery()
     statement = select(found.c.id, func.count().over().label("found")).order_by(found.c.serial).limit(limit)
     rows = (await connection.execute(statement)).all()
-    return None if rows and rows[0].found > FEW else [row.id for row in rows]
+    count = rows[0].found if rows else 0
+    return (None if count > FEW else [row.id for row in rows]), count
 
 
 async def _ordered_ids(
@@ -381,7 +400,7 @@ async def estimate_devices(connection: AsyncConnection, where: Node, now: dateti
     newest = int(await connection.scalar(select(func.max(Device.id))) or 0)
     # The same ones each time: what is looked at again is not to tell another number.
     picked = random.Random(newest).sample(range(1, newest + 1), min(SAMPLE, newest))
-    matching = func.count().filter(compile_selector(where, now)).label("matching")
+    matching = func.count().filter(compile_selector(where, now, one_by_one=True)).label("matching")
     statement = select(func.count().label("there"), matching).where(Device.id == among("picked"))
     row = (await connection.execute(statement, {"picked": picked})).one()
     return estimate(row.matching, row.there, all_devices)

@@ -167,22 +167,25 @@ COLUMNS: dict[str, SQLColumnExpression[Any]] = {
 }
 
 
-def compile_selector(node: Node, now: datetime | None = None) -> ColumnElement[bool]:
+def compile_selector(node: Node, now: datetime | None = None, *, one_by_one: bool = False) -> ColumnElement[bool]:
     """A condition over ``device`` that holds for the same devices as ``core.selector.matches``; for others it is false
     or NULL.
 
     ``now`` is needed by selectors that speak of time (``seen``, ``presence``, ``pinned``). What speaks of pulses alone
-    is asked of all pulses at once and not once a device, and what speaks of builds of the few that there are.
+    is asked of all pulses at once and not once a device, unless only a few devices are looked at (``one_by_one``), and
+    what speaks of builds of the few that there are.
     """
     if _speaks_of_pulses(node):
-        return _by_pulse(node, now)
+        return _by_pulse(node, now, one_by_one=one_by_one)
     match node:
         case And(parts):
-            return and_(true(), *(compile_selector(part, now) for part in _pulses_together(And, parts)))
+            each = _pulses_together(And, parts)
+            return and_(true(), *(compile_selector(part, now, one_by_one=one_by_one) for part in each))
         case Or(parts):
-            return or_(false(), *(compile_selector(part, now) for part in _pulses_together(Or, parts)))
+            each = _pulses_together(Or, parts)
+            return or_(false(), *(compile_selector(part, now, one_by_one=one_by_one) for part in each))
         case Not(part):
-            return _not(compile_selector(part, now))
+            return _not(compile_selector(part, now, one_by_one=one_by_one))
         case OneOf(name, values):
             return or_(false(), *(compile_selector(Compare(name, "=", value), now) for value in values))
         case Compare("in_list", "=", value):
@@ -237,12 +240,18 @@ def _pulses_together(kind: type[And | Or], parts: tuple[Node, ...]) -> list[Node
     return [*others, kind(own)] if own else others
 
 
-def _by_pulse(node: Node, now: datetime | None) -> ColumnElement[bool]:
+def _by_pulse(node: Node, now: datetime | None, *, one_by_one: bool) -> ColumnElement[bool]:
     condition = _over_pulse(node, now)
-    own = select(1).where(Pulse.device_id == Device.id).correlate(Device)
+    own = select(true()).where(Pulse.device_id == Device.id).correlate(Device)
+
+    def there(which: ColumnElement[bool]) -> ColumnElement[bool]:
+        # What is there may be looked up for all devices beforehand; what has a value is looked up where it is asked.
+        found = own.where(which)
+        return func.coalesce(found.scalar_subquery(), False) if one_by_one else found.exists()
+
     if matches(node, SILENT):  # whoever never called has no pulse to look at
-        return not_(own.where(_not(condition)).exists())
-    return own.where(condition).exists()
+        return not_(there(_not(condition)))
+    return there(condition)
 
 
 def _over_pulse(node: Node, now: datetime | None) -> ColumnElement[bool]:

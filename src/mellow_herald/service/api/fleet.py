@@ -117,12 +117,9 @@ async def list_devices(
         raise ProblemError(422, "bad-values", "after: not a cursor of this order; begin again without it.")
     async with context.engine.connect() as connection:
         node = await selected(connection, where, who)
-        rows = await fleet.list_devices(
-            connection, node, now=context.clock.now(), after=after, limit=limit + 1, order=wanted
+        rows, total, about = await devices.find(
+            context, connection, node, after=after, limit=limit, order=wanted, exact=exact
         )
-        total, about = None if after is not None else len(rows), False
-        if total is not None and total > limit:
-            total, about = await devices.count(context, connection, node, exact=exact)
     items = [DeviceOut.model_validate(devices.as_shown(row, context.clock.now())) for row in rows[:limit]]
     last = str(int(after or 0) + limit) if placed else items[-1].serial if items else None
     cursor = last if len(rows) > limit else None

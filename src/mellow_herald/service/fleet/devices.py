@@ -3,7 +3,7 @@ at once."""
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, NamedTuple
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -22,6 +22,7 @@ from mellow_herald.service.rollouts.life import start
 from mellow_herald.service.rollouts.planning import needs_of, rules_of
 from mellow_herald.service.rollouts.shown import attempt_as_shown
 from mellow_herald.store import alarms, attempts, fleet, history, releases, rings
+from mellow_herald.store.fleet import DeviceOrder, ShownDevice
 from mellow_herald.wire.fleet import (
     AttemptBrief,
     DeviceDetail,
@@ -105,15 +106,46 @@ async def show(context: Context, serial: str) -> DeviceDetail:
     return DeviceDetail.model_validate({**facts, **more})
 
 
-async def count(context: Context, connection: AsyncConnection, where: Node | None, *, exact: bool) -> tuple[int, bool]:
-    """How many devices a selector picks, and whether that is only about so many: in a very large fleet it is, unless
-    the ``exact`` number is asked for or too few match to tell by a sample."""
+class Found(NamedTuple):
+    """Devices that a selector picks, at most so many as were asked for and one more; how many it picks in all (None:
+    not asked for), and whether that is only ``about`` so many."""
+
+    rows: list[ShownDevice]
+    total: int | None
+    about: bool = False
+
+
+async def find(
+    context: Context,
+    connection: AsyncConnection,
+    where: Node | None,
+    *,
+    after: str | None,
+    limit: int,
+    order: DeviceOrder,
+    exact: bool,
+) -> Found:
+    """A page of devices. In a very large fleet how many match is told by a sample, unless the ``exact`` number is asked
+    for or too few match for that."""
     now, all_devices = context.clock.now(), len(context.memory.generations)
-    if where is not None and not exact and all_devices > limits.COUNTED_EXACTLY:
+    told = None
+    if where is not None and all_devices > limits.COUNTED_EXACTLY:
         told = await fleet.estimate_devices(connection, where, now, all_devices)
-        if told is not None:
-            return told, True
-    return await fleet.count_devices(connection, where, now), False
+    total = None
+    if order != DeviceOrder():
+        rows = await fleet.list_devices(connection, where, now=now, after=after, limit=limit + 1, order=order)
+    else:
+        frequent = told is not None
+        rows, total = await fleet.find_devices(
+            connection, where, now=now, after=after, limit=limit + 1, frequent=frequent
+        )
+    if after is not None:
+        return Found(rows, None)
+    if len(rows) <= limit:
+        return Found(rows, len(rows))
+    if told is not None and not exact:
+        return Found(rows, told, about=True)
+    return Found(rows, await fleet.count_devices(connection, where, now) if total is None else total)
 
 
 async def releases_for(context: Context, serial: str) -> DeviceReleases:
