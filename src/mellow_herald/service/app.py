@@ -171,7 +171,7 @@ def create_app(context: Context) -> FastAPI:
         return {"$schema": "https://json-schema.org/draft/2020-12/schema", "$id": PLAN_SCHEMA, **schema}
 
     devices = DeviceApi(calls, intake)
-    app.router.routes.extend(devices.routes())
+    app.router.routes[:0] = devices.routes()  # devices call more often than people
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
     answers = Measured(Answers(app.build_middleware_stack(), context.clock), context.figures)
     app.middleware_stack = HotPaths(answers, devices, context.clock, context.figures)

@@ -6,11 +6,11 @@ from the last sealed number misses nothing.
 """
 
 from collections.abc import AsyncIterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import Any, cast
 
-from sqlalchemy import Select, Text, and_, bindparam, func, insert, or_, select, text, update
+from sqlalchemy import Select, Table, Text, and_, bindparam, func, insert, or_, select, text, update
 from sqlalchemy.ext.asyncio import AsyncConnection, AsyncEngine
 
 from mellow_herald.core.journal import GENESIS, covered, link_hash
@@ -49,6 +49,13 @@ class JournalEntry:
     data: dict[str, Any] = field(default_factory=dict)
 
 
+ADD_EVENTS = text(
+    "INSERT INTO outbox (at, kind, rollout_id, device_id, attempt_id, data)"
+    " SELECT at, kind, rollout_id, device_id, attempt_id, data"
+    " FROM jsonb_populate_recordset(NULL::outbox, CAST(:rows AS jsonb))"
+)
+
+
 async def publish(connection: AsyncConnection, events: Sequence[FeedEvent]) -> None:
     """Adds events to the feed, in this transaction."""
     if not events:
@@ -64,24 +71,16 @@ async def publish(connection: AsyncConnection, events: Sequence[FeedEvent]) -> N
         }
         for e in events
     ]
-    await connection.execute(
-        text(
-            "INSERT INTO outbox (at, kind, rollout_id, device_id, attempt_id, data)"
-            " SELECT at, kind, rollout_id, device_id, attempt_id, data"
-            " FROM jsonb_populate_recordset(NULL::outbox, CAST(:rows AS jsonb))"
-        ),
-        {"rows": as_rows(rows)},
-    )
+    await connection.execute(ADD_EVENTS, {"rows": as_rows(rows)})
     tell_when_over(connection)
+
+
+ADD_ENTRY = insert(cast(Table, JournalRow.__table__))
 
 
 async def write_journal(connection: AsyncConnection, entry: JournalEntry) -> None:
     """Adds an entry to the journal, in this transaction."""
-    await connection.execute(
-        insert(JournalRow).values(
-            at=entry.at, who=entry.who, what=entry.what, subject=entry.subject, why=entry.why, data=entry.data
-        )
-    )
+    await connection.execute(ADD_ENTRY, [asdict(entry)])
     tell_when_over(connection)
 
 

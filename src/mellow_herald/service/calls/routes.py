@@ -117,8 +117,9 @@ class DeviceApi:
         return [Route(PREFIX + path, _answering(call), methods=[method]) for path, call, method in calls]
 
     def hot_paths(self) -> dict[str, Endpoint]:
-        """What nearly all calls call, by path; all are POSTs."""
-        return {CHECKINS: _answering(self.checkin), PREFIX + "/reports": _answering(self.reports)}
+        """What nearly all calls call, by path, and what a whole new fleet calls in one moment; all are POSTs."""
+        calls = {"/checkins": self.checkin, "/reports": self.reports, "/enrolments": self.enrolment}
+        return {PREFIX + path: _answering(call) for path, call in calls.items()}
 
     def unchanged(self, headers: Iterable[tuple[bytes, bytes]], first: Message, at: datetime) -> int | None:
         """When a device may call again (s) whose check-in brings nothing new, if a glance at it can tell; ``first`` is
