@@ -113,12 +113,11 @@ async def find_code(connection: AsyncConnection, code_hash: str) -> StoredCode |
 
 # Built once: a fleet that enrols is in a hurry.
 _left = select(CodeSlice.slice).where(CodeSlice.code_id == bindparam("code"), CodeSlice.used < CodeSlice.uses).limit(1)
-FREE_SLICE = _left.order_by(func.random()).with_for_update(skip_locked=True)
-ANY_SLICE = _left.with_for_update()
-USE_SLICE = (
+USE_FREE_SLICE, USE_ANY_SLICE = (
     update(cast_to(Table, CodeSlice.__table__))
-    .where(CodeSlice.code_id == bindparam("code"), CodeSlice.slice == bindparam("number"))
+    .where(CodeSlice.code_id == bindparam("code"), CodeSlice.slice == one.scalar_subquery())
     .values(used=CodeSlice.used + 1)
+    for one in (_left.order_by(func.random()).with_for_update(skip_locked=True), _left.with_for_update())
 )
 ADD_DEVICE = insert(cast_to(Table, Device.__table__)).on_conflict_do_nothing().returning(Device.id)
 
@@ -126,10 +125,8 @@ ADD_DEVICE = insert(cast_to(Table, Device.__table__)).on_conflict_do_nothing().r
 async def use_code(connection: AsyncConnection, code_id: int) -> bool:
     """Counts one use of a code; False if there is none left. Others who use it at the same time are waited for only
     where all that is left is in their hands."""
-    for choice in (FREE_SLICE, ANY_SLICE):
-        number = await connection.scalar(choice, {"code": code_id})
-        if number is not None:
-            await connection.execute(USE_SLICE, {"code": code_id, "number": number})
+    for use in (USE_FREE_SLICE, USE_ANY_SLICE):
+        if (await connection.execute(use, {"code": code_id})).rowcount:
             return True
     return False
 
