@@ -8,10 +8,10 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 
 from mellow_herald.core.radio.packages import Command, clock, fragments, multicast
-from mellow_herald.core.radio.session import GUARD_S, gps_seconds, synchronised_until
+from mellow_herald.core.radio.session import RIGHT_WITHIN_S, gps_seconds, synchronised_until
 
-# A clock that is no further off than this (s) is right.
-RIGHT_WITHIN = 1
+# An answer may lie for some seconds before it is sent; how long it is to the session was told before that.
+COUNTED_WITHIN = 10
 HALF = clock.TIME_MODULUS // 2
 
 
@@ -131,7 +131,7 @@ def hear(member: Member, command: Command, invited: Invitation, heard_at: dateti
     match command:
         case clock.AppTimeReq(device_time, token, required):
             off = correction(device_time, heard_at)
-            if abs(off) <= RIGHT_WITHIN:
+            if abs(off) <= RIGHT_WITHIN_S:
                 answered = clock.AppTimeAns(0, token) if required else None
                 return replace(member, clock_at=heard_at), answered
             return member, clock.AppTimeAns(off, token)
@@ -165,7 +165,7 @@ def _session_answered(
     if error:
         return replace(member, problem=_named(error))
     expected = (invited.begins_at - heard_at).total_seconds()
-    if to_start is None or abs(to_start - expected) > GUARD_S:
+    if to_start is None or abs(to_start - expected) > COUNTED_WITHIN:
         # It counts to another moment than we do: by its clock, or because this is the answer to an earlier session.
         return replace(member, clock_at=None)
     return replace(member, has_session=True)

@@ -20,7 +20,9 @@ LONGEST_EXPONENT = 15
 # What set-up takes is not known to the second: so much more is waited for.
 RESERVE = 0.2
 # Devices open their ears so long before and after (s): beyond that a clock is too far off to hear the beginning.
-GUARD_S = 2.0
+GUARD_S = 4.0
+# A clock that is no further off than this (s) is right: it is told when a frame begins, and heard when that has ended.
+RIGHT_WITHIN_S = 2.0
 # A crystal of a cheap device, as a share of the time since its clock was set.
 DRIFT = 40e-6
 
@@ -115,4 +117,4 @@ def earliest(now: datetime, members: Iterable[tuple[timedelta, int]]) -> datetim
 
 def synchronised_until(at: datetime) -> datetime:
     """Until when a clock that was set then is good enough to hear the beginning of a session."""
-    return at + timedelta(seconds=GUARD_S / DRIFT)
+    return at + timedelta(seconds=(GUARD_S - RIGHT_WITHIN_S) / DRIFT)
