@@ -3,7 +3,20 @@
 import json
 from pathlib import Path
 
-from bench import brake, checkins, commands, downloads, fleet, halting, million, reports, rings, uploads, waking
+from bench import (
+    brake,
+    checkins,
+    commands,
+    downloads,
+    fleet,
+    fragments,
+    halting,
+    million,
+    reports,
+    rings,
+    uploads,
+    waking,
+)
 
 
 def main() -> None:
@@ -18,6 +31,7 @@ def main() -> None:
         *fleet.measure(),
         *rings.measure(),
         *brake.measure(),
+        *fragments.measure(),
         halting.measure(),
         *waking.measure(),
         *million.measure(),

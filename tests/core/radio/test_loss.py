@@ -4,7 +4,8 @@ from itertools import islice
 import pytest
 
 from mellow_herald.core.radio.coding import Decoder, MemoryFlash, NotEnoughMemoryError
-from mellow_herald.core.radio.loss import Loss, coded_count, complete_share, measure, wanted_redundancy
+from mellow_herald.core.radio.completion import complete_share, wanted_redundancy
+from mellow_herald.core.radio.loss import Loss, coded_count, measure
 
 
 @pytest.mark.parametrize(("rate", "burst"), [(0.08, 1), (0.08, 5), (0.2, 10), (0.5, 3)])

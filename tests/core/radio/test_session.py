@@ -3,11 +3,11 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from mellow_herald.core.radio.air import Region
+from mellow_herald.core.radio.completion import expected_share
 from mellow_herald.core.radio.loss import Loss
 from mellow_herald.core.radio.session import (
     Air,
     earliest,
-    expected_share,
     gps_seconds,
     largest_fragment,
     lay_out,

@@ -8,11 +8,12 @@ import pytest
 
 from mellow_herald.core.radio.air import CHANNELS, Region
 from mellow_herald.core.radio.coding import Block
+from mellow_herald.core.radio.completion import expected_share
 from mellow_herald.core.radio.keys import GroupSession, block_mic, group_key_key, wrap
 from mellow_herald.core.radio.loss import Loss
 from mellow_herald.core.radio.member import Invitation, Member, Step, hear, next_command
 from mellow_herald.core.radio.packages import PORTS, Package, decode, encode, fragments
-from mellow_herald.core.radio.session import Air, Layout, earliest, expected_share, lay_out
+from mellow_herald.core.radio.session import Air, Layout, earliest, lay_out
 from mellow_herald.core.radio.transmission import (
     AskStatus,
     End,

@@ -1,13 +1,13 @@
 """How a transmission to a group is laid out: fragments, air time, length, when it can begin at the earliest."""
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
 from mellow_herald.core.radio.air import CHANNELS, Region, data_rate, frame_time, interval
 from mellow_herald.core.radio.coding import MOST_FRAGMENTS, fragment_count
-from mellow_herald.core.radio.loss import Loss, coded_count, complete_share
+from mellow_herald.core.radio.loss import coded_count
 from mellow_herald.core.radio.packages.clock import TIME_MODULUS
 from mellow_herald.core.radio.packages.fragments import FRAGMENT_HEAD
 from mellow_herald.core.refusal import Refused
@@ -97,15 +97,6 @@ def lay_out(size: int, air: Air) -> Layout:
             "Use a faster data rate, larger fragments or less redundancy.",
         )
     return Layout(count, coded, on_air, apart, length, exponent)
-
-
-def expected_share(layout: Layout, losses: Sequence[Loss]) -> float:
-    """The share of members that put the block together in one session, each with the loss that was measured of it."""
-    kinds = {loss: losses.count(loss) for loss in losses}
-    if not kinds:
-        return 0.0
-    whole = sum(complete_share(layout.fragments, layout.coded, loss) * many for loss, many in kinds.items())
-    return whole / len(losses)
 
 
 def earliest(now: datetime, members: Iterable[tuple[timedelta, int]]) -> datetime:
