@@ -1,0 +1,1 @@
+"""Devices that speak CoAP and the standard objects."""
