@@ -67,7 +67,7 @@ class Nursery:
         command = [sys.executable, "-m", "tests.harness.terminal", self._socket]
         self._process = subprocess.Popen(command, cwd=Path(__file__).parents[2])
         atexit.register(self.stop)
-        deadline = time.monotonic() + 30
+        deadline = time.monotonic() + 120
         while not Path(self._socket).exists():
             assert self._process.poll() is None and time.monotonic() < deadline
             time.sleep(0.02)

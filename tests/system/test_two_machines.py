@@ -4,6 +4,7 @@ with images in an object store, behind a front server. One of them dies in the m
 import signal
 import subprocess
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
@@ -16,11 +17,11 @@ from mellow_herald.wire.plan import PlanDocument
 from tests.harness.flight import DEVICES, OTHERS, Flight, until
 from tests.harness.nginx import nginx
 from tests.harness.objects import BUCKET, serving_objects
+from tests.harness.processes import free_port
 from tests.harness.some import some
 
 pytestmark = pytest.mark.system
-# A port each: two services on one machine are told apart by it.
-MACHINES = {"127.0.0.1": 1, "127.0.0.2": 2}
+MACHINES = ("127.0.0.1", "127.0.0.2")
 SITE = """
 upstream herald {{ {servers} keepalive 16; }}
 server {{
@@ -36,20 +37,23 @@ server {{
 class Machines(Flight):
     """A flight whose service is at several addresses; devices and people know that of the front server alone."""
 
+    def __init__(self, folder: Path, environment: Mapping[str, str]) -> None:
+        super().__init__(folder, environment=environment)
+        # Two services on one machine are told apart by it.
+        self.ports = {host: free_port() for host in MACHINES}
+
     def serve_at(self, host: str, database_url: str) -> subprocess.Popen[bytes]:
-        own = ["--data-dir", str(self.folder / host), "--host", host, "--port", str(self.port + MACHINES[host])]
+        own = ["--data-dir", str(self.folder / host), "--host", host, "--port", str(self.ports[host])]
         shared = ["--database-url", database_url, "--images", BUCKET, "--plain-cookie"]
         process = self.start("serve", *own, *shared, "--time-scale", str(self.speed))
-        self.wait_ready(process, f"http://{host}:{self.port + MACHINES[host]}")
+        self.wait_ready(process, f"http://{host}:{self.ports[host]}")
         return process
 
 
 def test_one_of_two_machines_dies_and_the_rollout_goes_on(database_url: str, folder: Path) -> None:
     with serving_objects() as (_, environment):
         flight = Machines(folder, environment=environment)
-        servers = "".join(
-            f"server {host}:{flight.port + n} max_fails=1 fail_timeout=2s;" for host, n in MACHINES.items()
-        )
+        servers = "".join(f"server {host}:{port} max_fails=1 fail_timeout=2s;" for host, port in flight.ports.items())
         try:
             first, second = (flight.serve_at(host, database_url) for host in MACHINES)
             with nginx(folder / "nginx", SITE.format(servers=servers, port=flight.port), flight.url):
@@ -72,7 +76,7 @@ def _fly(flight: Machines, first: subprocess.Popen[bytes], second: subprocess.Po
     first.wait()
     until(90, lambda: herald.rollouts.show(rollout_id).state == "finished")
     assert devices.poll() is None and second.poll() is None
-    again = flight.serve_at(next(iter(MACHINES)), database_url)
+    again = flight.serve_at(MACHINES[0], database_url)
     assert herald.overview().presence.get("online", 0) > 0 and again.poll() is None
 
     shown = herald.rollouts.show(rollout_id)

@@ -118,6 +118,7 @@ def create_app(context: Context) -> FastAPI:
         finally:
             context.let_go()
             await end(tasks)
+            door.passwords.close()
             with suppress(*DATABASE_ERRORS, TimeoutError):
                 async with asyncio.timeout(1):
                     await rest(pools.work)

@@ -150,7 +150,8 @@ class DeviceApi:
             if problem.kind == "bad-code":
                 self._wrong_codes.count([address], time.monotonic())
             raise
-        return JSONResponse(answer.model_dump(mode="json"), 201, self._time())
+        # There is a token in it.
+        return JSONResponse(answer.model_dump(mode="json"), 201, {**self._time(), **NOT_KEPT})
 
     async def checkin(self, request: Request) -> Response:
         device_id = self._who(request)

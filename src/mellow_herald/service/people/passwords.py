@@ -26,6 +26,10 @@ class Passwords:
         # Checked when the name is unknown, so that the time taken does not tell which names exist.
         self._nobody: str | None = None
 
+    def close(self) -> None:
+        """Lets its threads end."""
+        self._pool.shutdown(wait=False)
+
     async def hash(self, password: str) -> str:
         """The hash to store."""
         return await self._run(lambda: HASHER.hash(password), patient=True)
