@@ -119,17 +119,11 @@ class Yard:
             ready = [self.members[eui] for eui in sorted(self.ready)]
             halted = halt_after is not None and self.sent.fragments >= halt_after
             match next_move(self.sent, self.layout, ready, self.begins_at, self.ether.now, halted=halted):
-                case SendFragment(number, _):
-                    if self.sent.answers_until is not None:
-                        self.sent = answered(self.sent, ready)
-                        continue
+                case SendFragment(number):
                     self.send(encode([fragments.DataFragment(0, number, self.cut.payload(number))]))
                     self.sent = fragment_sent(self.sent)
                 case AskStatus(everybody):
                     self.send(encode([fragments.FragSessionStatusReq(0, everybody)]))
-                    for eui in self.units:
-                        if self.units[eui].has_word:
-                            self.ether.answer_within(eui, 2.0 ** (self.spread + 4))
                     self.sent = asked(self.sent, self.spread, self.ether.now)
                 case WaitUntil(at):
                     self.ether.play(at)

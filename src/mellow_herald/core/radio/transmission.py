@@ -46,10 +46,9 @@ class Sent:
 
 @dataclass(frozen=True, slots=True)
 class SendFragment:
-    """Fragment ``number`` is to be sent, not before ``at``."""
+    """Fragment ``number`` is to be sent."""
 
     number: int
-    at: datetime
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,8 +107,7 @@ def next_move(
         return AskStatus(everybody=sent.asked_after is None)
     if sent.fragments >= every:
         return End(Outcome.ALL_SENT)
-    at = begins_at if sent.fragments == 0 else now
-    return WaitUntil(at) if now < at else SendFragment(sent.fragments + 1, at)
+    return WaitUntil(begins_at) if now < begins_at else SendFragment(sent.fragments + 1)
 
 
 def fragment_sent(sent: Sent) -> Sent:

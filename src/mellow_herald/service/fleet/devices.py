@@ -128,11 +128,11 @@ async def find(
     """A page of devices. In a very large fleet how many match is told by a sample, unless the ``exact`` number is asked
     for or too few match for that."""
     now, all_devices = context.clock.now(), len(context.memory.generations)
-    told = None
-    if where is not None and all_devices > limits.COUNTED_EXACTLY:
+    told, by_serial = None, order == DeviceOrder()
+    if where is not None and all_devices > limits.COUNTED_EXACTLY and (by_serial or after is None):
         told = await fleet.estimate_devices(connection, where, now, all_devices)
     total = None
-    if order != DeviceOrder():
+    if not by_serial:
         rows = await fleet.list_devices(connection, where, now=now, after=after, limit=limit + 1, order=order)
     else:
         frequent = told is not None

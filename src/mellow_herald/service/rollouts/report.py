@@ -47,7 +47,9 @@ async def report(context: Context, rollout_id: int) -> ReportOut:
     large fleet that may be a few seconds ago, but never before the last decision."""
     async with context.engine.connect() as connection:
         row = await stored_rollout(connection, rollout_id)
-    return await context.counted(("report", rollout_id, row["revision"]), lambda: _report(context, row))
+        decided = len(await store.decisions(connection, rollout_id))
+    question = ("report", rollout_id, row["state"], row["revision"], decided)
+    return await context.counted(question, lambda: _report(context, row))
 
 
 async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:

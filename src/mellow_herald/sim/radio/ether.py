@@ -9,12 +9,21 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from mellow_herald.core.radio.air import CHANNELS, FRAME_BYTES, Region, data_rate, time_on_air
+from mellow_herald.core.radio.air import (
+    CHANNELS,
+    FRAME_BYTES,
+    DataRate,
+    Region,
+    data_rate,
+    frame_time,
+    interval,
+    time_on_air,
+)
 from mellow_herald.core.radio.loss import Loss
 from mellow_herald.sim.radio.unit import Unit
 
-# A unit that was told something answers within so long (s).
-PROMPT_S = 6.0
+# Units speak with SF7 and 125 kHz, which both regions have.
+UPLINKS = DataRate(7, 125_000, 222)
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +65,6 @@ class Ether:
     region: Region
     now: datetime
     rng: random.Random
-    uplink_rate: int = 5
     uplinks: list[Uplink] = field(default_factory=list)
     placed: dict[str, Placed] = field(default_factory=dict)
     free_at: datetime | None = None
@@ -89,17 +97,18 @@ class Ether:
         on_air = time_on_air(allowed, len(frame))
         ends = self.now + timedelta(seconds=on_air)
         self._busy.append((self.now, ends))
-        self.free_at = self.now + timedelta(seconds=on_air / CHANNELS[self.region].duty)
+        self.free_at = self.now + timedelta(seconds=interval(CHANNELS[self.region], on_air))
         self.sent += 1
         self.on_air += on_air
         for one in self.placed.values():
             if one.unit.listens_to(self.now) is not None and not next(one.lost):
                 one.unit.overhear(frame, frequency, rate, ends)
+                self._let_answer(one)
         return self.free_at
 
-    def answer_within(self, eui: str, seconds: float) -> None:
-        """A unit that was asked in a group answers within so long, at a moment that it draws."""
-        self.placed[eui].answers_at = self.now + timedelta(seconds=self.rng.uniform(0, seconds))
+    def _let_answer(self, one: Placed) -> None:
+        if one.unit.has_word and one.answers_at is None:
+            one.answers_at = self.now + timedelta(seconds=self.rng.uniform(0, one.unit.answers_within))
 
     def play(self, until: datetime) -> None:
         """Lets units speak, each in its time, until then."""
@@ -113,13 +122,12 @@ class Ether:
                 due.regular_at = self.now + due.every * self.rng.uniform(0.98, 1.02)
             due.answers_at = None
             self._speak(due)
-            if due.unit.has_word:
-                self.answer_within(due.unit.eui, PROMPT_S)
+            self._let_answer(due)
 
     def _speak(self, one: Placed) -> None:
         said = [*one.unit.speak(self.now)] or [(1, b"\x00")]
         for at, (port, payload) in enumerate(said):
-            on_air = time_on_air(data_rate(Region.EU868, self.uplink_rate), len(payload) + FRAME_BYTES, crc=True)
+            on_air = frame_time(UPLINKS, len(payload), crc=True)
             begins = self.now + timedelta(seconds=at * (on_air + 2))
             ends = begins + timedelta(seconds=on_air)
             if not self._clear(begins, ends):

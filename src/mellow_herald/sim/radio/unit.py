@@ -25,6 +25,8 @@ from mellow_herald.core.radio.session import GUARD_S, gps_seconds
 GROUPS, INDEXES = 4, 4
 PACKAGES = {port: package for package, port in PORTS.items()}
 COUNTER_START = -1
+# A unit that was told something alone answers within so long (s); one of a group as it was told to spread answers.
+PROMPT_S = 6.0
 
 
 @dataclass(slots=True)
@@ -41,7 +43,7 @@ class Membership:
 
 @dataclass(slots=True)
 class Reception:
-    """A block that is being received. ``answer_at`` is when (GPS seconds, its own) a status is to be told."""
+    """A block that is being received."""
 
     setup: fragments.FragSessionSetupReq
     flash: MemoryFlash
@@ -50,12 +52,14 @@ class Reception:
     out_of_memory: bool = False
     mic_error: bool = False
     done: bool = False
+    acknowledged: bool = False
 
 
 @dataclass(slots=True)
 class Unit:
     """``eui`` names it, ``root`` is its GenAppKey. Its clock runs wrong by ``drift`` (a share of the time), and was
-    wrong by ``offset`` seconds when it started; ``most_missing`` is its memory for what is lost."""
+    wrong by ``offset`` seconds when it started; ``most_missing`` is its memory for what is lost. What it was told it
+    answers by itself, at a moment ``answers_within`` so many seconds."""
 
     eui: str
     root: bytes
@@ -67,6 +71,7 @@ class Unit:
     memberships: dict[int, Membership] = field(default_factory=dict)
     receptions: dict[int, Reception] = field(default_factory=dict)
     blocks: list[bytes] = field(default_factory=list)
+    answers_within: float = PROMPT_S
     _set_at: datetime | None = None
     _queue: list[Command] = field(default_factory=list)
     _last_count: int = -1
@@ -84,6 +89,11 @@ class Unit:
             self._queue.append(clock.AppTimeReq(self.time(at), self._token))
             # Nothing is answered where its time is right.
             self._ask_time = self._set_at is None
+        for index, block in self.receptions.items():
+            # Until it is answered: that it has the block may be lost on the way like anything else.
+            told = fragments.FragDataBlockReceivedReq(index, block.mic_error)
+            if block.done and block.setup.ack_reception and not block.acknowledged and told not in self._queue:
+                self._queue.append(told)
         for package, port in PORTS.items():
             own = [self._now(one, at) for one in self._queue if one.package is package]
             if own:
@@ -100,6 +110,10 @@ class Unit:
 
     def hear(self, port: int, payload: bytes, at: datetime) -> None:
         """Takes a downlink that came right after it spoke."""
+        self.answers_within = PROMPT_S
+        self._obey(port, payload, at)
+
+    def _obey(self, port: int, payload: bytes, at: datetime) -> None:
         package = PACKAGES.get(port)
         for command in decode(package, payload, uplink=False) if package else ():
             self._take(command, at)
@@ -124,9 +138,9 @@ class Unit:
         if not member.counters[0] <= counter <= member.counters[1]:
             return
         member.last = counter
-        package = PACKAGES.get(port)
-        for command in decode(package, payload, uplink=False) if package else ():
-            self._take(command, at)
+        spreads = [block.setup.block_ack_delay for block in self.receptions.values()]
+        self.answers_within = 2.0 ** (max(spreads, default=0) + 4)
+        self._obey(port, payload, at)
 
     def _take(self, command: Command, at: datetime) -> None:
         match command:
@@ -158,7 +172,8 @@ class Unit:
             case fragments.FragSessionStatusReq(index, everybody):
                 self._tell_status(index, everybody=everybody)
             case fragments.FragDataBlockReceivedAns(index):
-                pass
+                if index in self.receptions:
+                    self.receptions[index].acknowledged = True
             case fragments.DataFragment(index, number, payload):
                 self._take_fragment(index, number, payload)
 

@@ -1,7 +1,7 @@
 import pytest
 
 from mellow_herald.core.attempt.states import FORWARD, REASONS, State, WaitingFor
-from mellow_herald.core.constrained.update_object import FAILED, UpdateResult, UpdateState, Word, read
+from mellow_herald.core.coap.update_object import FAILED, UpdateResult, UpdateState, Word, read
 
 
 @pytest.mark.parametrize("state", UpdateState)
