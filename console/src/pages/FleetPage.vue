@@ -74,6 +74,9 @@ function asked() {
   return { ...(text ? { where: text } : {}), ...(order.value ? { order: order.value } : {}) }
 }
 
+// That one number was asked for is no reason to wait for the next.
+watch(() => route.query.where, () => (exact.value = false), { flush: 'sync' })
+
 // Who is to be admitted is counted, never guessed.
 function counted() {
   return exact.value || route.query.where === ASKING ? { exact: true } : {}
