@@ -31,6 +31,9 @@ class PassedOver(StrEnum):
     NEEDS_STEP = "needs-step"
     NO_UPDATER = "no-updater"
     NO_PART = "no-part"
+    NO_RADIO_PACKAGES = "no-radio-packages"
+    NO_RADIO_KEY = "no-radio-key"
+    OTHER_REGION = "other-region"
     IN_OTHER_ROLLOUT = "in-other-rollout"
 
 
@@ -50,6 +53,9 @@ IN_WORDS = {
     PassedOver.NEEDS_STEP: "need a release in between first",
     PassedOver.NO_UPDATER: "their firmware has no updater",
     PassedOver.NO_PART: "lack a part that the release brings",
+    PassedOver.NO_RADIO_PACKAGES: "on narrow radio, without the packages for clock, groups and fragments",
+    PassedOver.NO_RADIO_KEY: "on narrow radio, and their root key is not on record",
+    PassedOver.OTHER_REGION: "on narrow radio of another region",
     PassedOver.IN_OTHER_ROLLOUT: "in another rollout",
 }
 
@@ -80,6 +86,18 @@ OF_ONE = {
     PassedOver.NEEDS_STEP: ("needs a release in between first", "Bring it that one, then this."),
     PassedOver.NO_UPDATER: ("runs firmware without an updater", "It can be flashed by cable only."),
     PassedOver.NO_PART: ("lacks a part that it brings", "Seal a release without that part for it."),
+    PassedOver.NO_RADIO_PACKAGES: (
+        "is on narrow radio and lacks a package for clock, groups or fragments",
+        "If it has them, say so: herald radio set {serial} --packages 2,2,2.",
+    ),
+    PassedOver.NO_RADIO_KEY: (
+        "is on narrow radio and its root key is not on record",
+        "Add it: herald radio key {serial} --file KEY.",
+    ),
+    PassedOver.OTHER_REGION: (
+        "is on narrow radio of another region than [radio] in the plan",
+        "Correct the plan, or the device: herald radio set {serial} --region REGION.",
+    ),
     PassedOver.IN_OTHER_ROLLOUT: (
         "is in another rollout",
         "Wait for it, or call it off there: herald device show {serial} names it.",
@@ -127,12 +145,14 @@ LIFTED = {
 }
 
 
-def rules_for(release: Candidate, allow: Collection[Allow] = (), leave_out: Node | None = None) -> Rules:
+def rules_for(
+    release: Candidate, allow: Collection[Allow] = (), leave_out: Node | None = None, region: str | None = None
+) -> Rules:
     """The rules in the order in which they speak, without those that ``allow`` lifts; first of all comes who the plan
-    leaves out."""
+    leaves out. ``region`` is that of the radio network by which devices on narrow radio are reached."""
     lifted = {LIFTED[one] for one in allow}
     own = () if leave_out is None else ((PassedOver.LEFT_OUT, leave_out),)
-    return (*own, *((reason, rule) for reason, rule in _all_rules(release) if reason not in lifted))
+    return (*own, *((reason, rule) for reason, rule in _all_rules(release, region) if reason not in lifted))
 
 
 def overtaking(rules: Rules) -> Rules:
@@ -141,7 +161,7 @@ def overtaking(rules: Rules) -> Rules:
     return tuple((reason, late if reason is PassedOver.IN_OTHER_ROLLOUT else rule) for reason, rule in rules)
 
 
-def _all_rules(release: Candidate) -> Rules:
+def _all_rules(release: Candidate, region: str | None) -> Rules:
     revision = Or((Compare("hw_rev", "<", release.hw_rev_min), Compare("hw_rev", ">", release.hw_rev_max)))
     others = [OneOf(name + DIGEST_SUFFIX, digests) for name, digests in release.others]
     # Without firmware for `app`, nothing is said of what runs there: it may be an unknown build, and newer.
@@ -167,6 +187,9 @@ def _all_rules(release: Candidate) -> Rules:
         (PassedOver.BELOW_FLOOR, Compare("floor", ">", release.floor)),
         (PassedOver.NEEDS_STEP, step),
         (PassedOver.NO_UPDATER, Compare("updater", "=", 0)),
+        (PassedOver.NO_RADIO_PACKAGES, Compare("radio", "=", "no-packages")),
+        (PassedOver.NO_RADIO_KEY, Compare("radio", "=", "no-key")),
+        (PassedOver.OTHER_REGION, NOBODY if region is None else Compare("radio_region", "!=", region)),
         (PassedOver.IN_OTHER_ROLLOUT, Compare("in_rollout", "=", True)),
     )
 

@@ -60,7 +60,8 @@ class Situation:
     ``missing`` are what it waits for before it may download and before it may switch, as ``core.needs.missing`` and the
     plan's windows say; ``room`` tells whether the pace lets one more download, and be at risk. Where the device is
     brought ``back`` to what it came from, ``fetchable`` tells whether there is a release to fetch it from where no slot
-    holds it any more; ``again`` is where the release is what it came from already."""
+    holds it any more; ``again`` is where the release is what it came from already. ``clearance`` is how long leave to
+    switch holds: longer than it takes until the device hears again."""
 
     check_in: bool
     ready: bool = False
@@ -74,6 +75,7 @@ class Situation:
     back: bool = False
     again: bool = False
     fetchable: bool = True
+    clearance: timedelta = CLEARANCE
 
     @property
     def may_switch(self) -> bool:
@@ -171,7 +173,7 @@ def _order(
             follow.apply(Offer())
             return Order.FETCH
         case State.STAGED if may_be_cleared(rollout, shown) and shown.room_to_switch:
-            follow.apply(Clear(next(numbers), now + CLEARANCE))
+            follow.apply(Clear(next(numbers), now + shown.clearance))
             return switch
         case State.STAGED:
             if shown.check_in:

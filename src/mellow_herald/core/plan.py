@@ -8,6 +8,8 @@ from zoneinfo import ZoneInfo
 from mellow_herald.core.calendar import Use, Windows, zone_named
 from mellow_herald.core.eligibility import Allow
 from mellow_herald.core.needs import Needs
+from mellow_herald.core.radio.air import BANDS, USUAL_RATE, Region, data_rate
+from mellow_herald.core.radio.session import largest_fragment
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.relapse import ReadingRule
 from mellow_herald.core.selector import parse_selector
@@ -155,6 +157,53 @@ class Brake:
     readings: tuple[ReadingRule, ...] = ()
 
 
+class Repair(StrEnum):
+    """How devices on narrow radio are served that a session did not bring everything to."""
+
+    SESSION = "session"
+    ALONE = "alone"
+    NONE = "none"
+
+
+@dataclass(frozen=True, slots=True)
+class RadioPlan:
+    """How devices on narrow radio are sent to. What is None is computed: ``at`` is the earliest moment, ``data_rate``
+    the region's usual one, ``frequency`` (Hz) that of its channel, ``fragment`` (bytes) what every member can take,
+    ``redundancy`` (%) what the measured loss asks for."""
+
+    region: Region = Region.EU868
+    at: datetime | None = None
+    data_rate: int | None = None
+    frequency: int | None = None
+    fragment: int | None = None
+    redundancy: int | None = None
+    repair: Repair = Repair.SESSION
+
+    def check(self) -> None:
+        """Raises ``Refused`` if a value makes no sense in the region."""
+        rate = self.rate
+        data_rate(self.region, rate)
+        most = largest_fragment(self.region, rate)
+        if self.fragment is not None and self.fragment > most:
+            raise Refused(
+                "bad-plan",
+                f"radio.fragment: {self.fragment} bytes do not go at data rate {rate} in {self.region}.",
+                f"Use at most {most}, or leave it out.",
+            )
+        low, high = BANDS[self.region]
+        if self.frequency is not None and not low <= self.frequency <= high:
+            raise Refused(
+                "bad-plan",
+                f"radio.frequency: {self.frequency} Hz is not a downlink frequency of {self.region}.",
+                f"Use {low} to {high} Hz, or leave it out.",
+            )
+
+    @property
+    def rate(self) -> int:
+        """The data rate to send at."""
+        return USUAL_RATE[self.region] if self.data_rate is None else self.data_rate
+
+
 @dataclass(frozen=True, slots=True)
 class Plan:
     """What a rollout is to do. ``target`` and ``leave_out`` are selectors; ``retries`` are further tries after the
@@ -176,6 +225,7 @@ class Plan:
     owner: Owner = field(default_factory=Owner)
     pace: Pace = field(default_factory=Pace)
     brake: Brake = field(default_factory=Brake)
+    radio: RadioPlan = field(default_factory=RadioPlan)
     retries: int = 2
     retry_pause: timedelta = timedelta(minutes=5)
     answer_within: timedelta = timedelta(minutes=30)
@@ -191,6 +241,7 @@ class Plan:
             # A saved selection stands for its selector, which is not known here.
             if text is not None and not text.startswith("@"):
                 parse_selector(text)
+        self.radio.check()
         names = [ring.name for ring in self.rings]
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:

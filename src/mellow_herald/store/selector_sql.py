@@ -159,6 +159,8 @@ COLUMNS: dict[str, SQLColumnExpression[Any]] = {
     "runs": RUNS,
     "version_differs": VERSION_DIFFERS,
     "on_bench": Device.on_bench,
+    "radio": Device.radio,
+    "radio_region": Device.radio_region,
     "rescued": Device.rescued_at.is_not(None),
     "cloned": Device.cloned_at.is_not(None),
     "in_list": literal(None, BigInteger),

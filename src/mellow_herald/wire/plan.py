@@ -16,12 +16,15 @@ from mellow_herald.core.plan import (
     Owner,
     Pace,
     Plan,
+    RadioPlan,
+    Repair,
     Ring,
     Switch,
     SwitchOrder,
     SwitchWhen,
     parse_release_name,
 )
+from mellow_herald.core.radio.air import Region
 from mellow_herald.core.relapse import ReadingRule, Worse
 from mellow_herald.wire.model import AnyTime, CalendarDay, Duration, Model, Name, Number, Text, Title, checked
 
@@ -138,6 +141,22 @@ class PlanBrake(Model):
     hard_stop: Annotated[int, Field(strict=True, ge=1, le=1_000_000)] | None = None
 
 
+class PlanRadio(Model):
+    """How devices on narrow radio are sent to, all of a ring at once. What is left out is computed: ``at`` the earliest
+    moment by which all can be prepared (sooner is refused), ``data_rate`` the region's usual one, ``frequency`` (Hz)
+    that of its channel for groups, ``fragment`` (bytes) what every device can take, ``redundancy`` (% of the fragments)
+    what the measured loss asks for. ``repair`` is for those that a session did not bring everything to: another
+    ``session`` for all of them, each ``alone``, or ``none``."""
+
+    region: Region = Region.EU868
+    at: AnyTime | None = None
+    data_rate: Annotated[int, Field(strict=True, ge=0, le=15)] | None = None
+    frequency: Annotated[int, Field(strict=True, ge=100_000_000, le=1_000_000_000)] | None = None
+    fragment: Annotated[int, Field(strict=True, ge=8, le=239)] | None = None
+    redundancy: Annotated[int, Field(strict=True, ge=0, le=100)] | None = None
+    repair: Repair = Repair.SESSION
+
+
 class PlanRing(Model):
     """One ring of a plan. It takes devices by one of ``where``, ``serials``, ``count`` or ``share``; by none of them it
     takes the rest and must be the last. ``spread_over`` names facts or labels whose values all are to be met in it.
@@ -180,6 +199,7 @@ class PlanDocument(Model):
     pace: PlanPace = Field(default_factory=PlanPace)
     numbers: PlanNumbers = Field(default_factory=PlanNumbers)
     brake: PlanBrake = Field(default_factory=PlanBrake)
+    radio: PlanRadio = Field(default_factory=PlanRadio)
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)]
 
     @model_validator(mode="before")
@@ -218,6 +238,7 @@ class PlanDocument(Model):
             device_zone=self.calendar.zone_of == "device",
             windows=tuple(window.to_window() for window in self.calendar.windows),
         )
+        radio = self.radio
         rings = tuple(
             Ring(
                 ring.name,
@@ -257,6 +278,15 @@ class PlanDocument(Model):
                 brake.min_good,
                 brake.hard_stop,
                 tuple(ReadingRule(one.name, one.worse, one.by, one.at_least) for one in brake.readings),
+            ),
+            radio=RadioPlan(
+                radio.region,
+                None if radio.at is None else local_moment(radio.at, zone),
+                radio.data_rate,
+                radio.frequency,
+                radio.fragment,
+                radio.redundancy,
+                radio.repair,
             ),
             retries=numbers.retries,
             retry_pause=parse_duration(numbers.retry_pause),

@@ -135,8 +135,14 @@ REASONS = {
 
 
 class DownloadStep(StrEnum):
-    """What a device does while ``downloading``."""
+    """What a device does while ``downloading``; on narrow radio first of all what it is still to be told before a
+    session, and that it is ready for it."""
 
+    CLOCK = "clock"
+    GROUP = "group"
+    SESSION = "session"
+    FRAGMENTS = "fragments"
+    READY = "ready"
     FETCH = "fetch"
     VERIFY = "verify"
     ERASE = "erase"

@@ -59,6 +59,10 @@ DATA_RATES: dict[Region, dict[int, DataRate]] = {
         13: DataRate(7, 500_000, 242),
     },
 }
+# What is sent at unless somebody says otherwise: some hundred metres through a yard, an hour for a small image.
+USUAL_RATE = {Region.EU868: 4, Region.US915: 10}
+# Where the network may send to devices (Hz).
+BANDS = {Region.EU868: (863_000_000, 870_000_000), Region.US915: (923_300_000, 927_500_000)}
 CHANNELS: dict[Region, Channel] = {
     # The band of 869.4 to 869.65 MHz, in which a tenth of the time is allowed.
     Region.EU868: Channel(869_525_000, 0.1),

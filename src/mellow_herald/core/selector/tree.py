@@ -30,6 +30,8 @@ FACTS: dict[str, Kind] = {
     "runs": Kind.TEXT,  # release, bench-build, unknown-build, recovery or unreadable
     "version_differs": Kind.FLAG,  # it says another version of itself than its bytes were published as
     "on_bench": Kind.FLAG,  # marked as a bench device
+    "radio": Kind.TEXT,  # on narrow radio: ready for a session, no-packages or no-key
+    "radio_region": Kind.TEXT,
     "rescued": Kind.FLAG,
     "cloned": Kind.FLAG,
     "restart_loop": Kind.FLAG,

@@ -132,7 +132,7 @@ def rules_of(release: Offered, images: Sequence[Digested], plan: Plan | None = N
         tuple(sorted({image["name"]: image["version"] for image in images if image["name"] != APP}.items())),
     )
     leave_out = None if plan is None or plan.leave_out is None else parse_selector(plan.leave_out)
-    return rules_for(candidate, plan.allow if plan else (), leave_out)
+    return rules_for(candidate, plan.allow if plan else (), leave_out, plan.radio.region if plan else None)
 
 
 def size_of(images: Sequence[Sized]) -> int:

@@ -68,6 +68,9 @@ class StoredDevice(TypedDict):
     log_until: datetime | None
     arriving: bool
     on_bench: bool
+    radio: str | None
+    radio_region: str | None
+    radio_interval_s: int | None
 
 
 class StoredSelection(TypedDict):

@@ -16,6 +16,7 @@ from mellow_herald.store.tables.fleet import (
     SerialList,
 )
 from mellow_herald.store.tables.people import Credential, KnownAddress, MacKey, Person
+from mellow_herald.store.tables.radio import RadioDevice, RadioMember, RadioNetworkRow, RadioSession, RadioWish
 from mellow_herald.store.tables.releases import (
     Baseline,
     Board,
@@ -65,6 +66,11 @@ __all__ = [
     "Person",
     "PresenceSample",
     "Pulse",
+    "RadioDevice",
+    "RadioMember",
+    "RadioNetworkRow",
+    "RadioSession",
+    "RadioWish",
     "Release",
     "ReleaseImage",
     "RingRow",

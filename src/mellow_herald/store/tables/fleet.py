@@ -53,7 +53,8 @@ class Device(Base):
     ``version_keys`` has the version key of every component it runs, in hex: what selectors compare. ``arriving`` stands
     from its admission, or its return after a long absence, until the baseline was seen to. ``parts`` are the components
     it has, each between commas, None where it did not tell. ``on_bench``: marked as one
-    that local builds are tried on.
+    that local builds are tried on. ``radio`` tells of a device on narrow radio whether it can take part in a session
+    (``ready``) or what is missing; it speaks every ``radio_interval_s`` seconds, whatever it is told.
     """
 
     __tablename__ = "device"
@@ -90,6 +91,9 @@ class Device(Base):
     log_until: Mapped[datetime | None]
     arriving: Mapped[bool]
     on_bench: Mapped[bool] = mapped_column(server_default=text("false"))
+    radio: Mapped[str | None]
+    radio_region: Mapped[str | None]
+    radio_interval_s: Mapped[int | None] = mapped_column(Integer)
     __table_args__ = (
         Index("ix_device_arriving", "id", postgresql_where=text("arriving")),
         Index("ix_device_gateway", "gateway"),
@@ -101,6 +105,7 @@ class Device(Base):
         Index("ix_device_barred", "id", postgresql_where=text("admission <> 'admitted'")),
         Index("ix_device_rescued", "id", postgresql_where=text("rescued_at IS NOT NULL")),
         Index("ix_device_updaterless", "id", postgresql_where=text("updater = 0")),
+        Index("ix_device_radio", "id", postgresql_where=text("radio IS NOT NULL")),
         Index("ix_device_recovering", "id", postgresql_where=text("running #>> '{app,slot}' = 'recovery'")),
     )
 
