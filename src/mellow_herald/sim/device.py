@@ -42,7 +42,7 @@ from mellow_herald.sim.surroundings import (
 from mellow_herald.sim.talk import Talk
 from mellow_herald.sim.trial import Restart, Trial
 from mellow_herald.sim.update import settled_as
-from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
+from mellow_herald.sim.uplink import Calls, NoAnswerError, RefusedCallError
 from mellow_herald.wire.device import AlarmIn, CheckinIn, Condition, EnrolmentIn, OrderOut
 
 WATCHDOG_S, WELL_AFTER_S, LEAK_S = 15.0, 60.0, 240.0
@@ -64,7 +64,7 @@ class SimDevice:
         self,
         spec: DeviceSpec,
         hardware: Hardware,
-        uplink: Uplink,
+        uplink: Calls,
         time_: ServiceTime,
         making: Making,
         *,

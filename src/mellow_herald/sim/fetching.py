@@ -18,7 +18,7 @@ from mellow_herald.sim.scenario import DeviceSpec
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.talk import Talk
 from mellow_herald.sim.update import GivenUp, Staging
-from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
+from mellow_herald.sim.uplink import Calls, NoAnswerError, RefusedCallError
 
 DOWNLOAD_TRIES = 8
 REPORT_EVERY = 25  # percent
@@ -35,7 +35,7 @@ class Fetching:
         self,
         spec: DeviceSpec,
         hardware: Hardware,
-        uplink: Uplink,
+        uplink: Calls,
         time: ServiceTime,
         making: Making,
         talk: Talk,

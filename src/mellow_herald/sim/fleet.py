@@ -4,11 +4,12 @@ import asyncio
 import gc
 import json
 from collections.abc import Callable
-from contextlib import AsyncExitStack
+from contextlib import AsyncExitStack, ExitStack
 from pathlib import Path
 
 from mellow_herald.core.component import Kind, kind_of
 from mellow_herald.core.keys import public_from_pem
+from mellow_herald.core.radio.loss import Loss
 from mellow_herald.core.settings import canonical, read_settings
 from mellow_herald.sim.bench import Bench
 from mellow_herald.sim.certificates import serve_tls
@@ -17,9 +18,12 @@ from mellow_herald.sim.flash import FileChip
 from mellow_herald.sim.hardware import Hardware, Layout, PartLayout, make_chip, open_chip
 from mellow_herald.sim.http import Connections
 from mellow_herald.sim.making import Making, PlaceMaking
-from mellow_herald.sim.scenario import BoardSpec, DeviceSpec, LoadedScenario
+from mellow_herald.sim.radio.modem import Modem, make_unit
+from mellow_herald.sim.radio.network import RadioNetwork
+from mellow_herald.sim.radio.serving import serve_network
+from mellow_herald.sim.scenario import BoardSpec, DeviceSpec, LoadedScenario, RadioSpec
 from mellow_herald.sim.service_time import ServiceTime
-from mellow_herald.sim.uplink import Uplink
+from mellow_herald.sim.uplink import Calls, Uplink
 
 STARTS_A_SECOND = 100
 Say = Callable[[str, str], None]
@@ -52,6 +56,9 @@ class Fleet:
         self._loaded, self._folder, self._say = loaded, folder, say
         self._http = Connections(url)
         self._time = ServiceTime()
+        region = loaded.radio_region
+        # Only who has devices on narrow radio has a network for them.
+        self.network = None if region is None else RadioNetwork(region, self._time, loaded.scenario.seed)
         self._files: dict[Path, bytes] = {}
         self._root = public_from_pem(loaded.read(loaded.scenario.root))
         self._key_list = loaded.read(loaded.scenario.key_list)
@@ -70,6 +77,8 @@ class Fleet:
                     files = (self._loaded.folder / path for path in (tls.certificate, tls.key, tls.trusted))
                     self._tls_port = await stack.enter_async_context(serve_tls(*files))
                 group = await stack.enter_async_context(asyncio.TaskGroup())
+                if self.network is not None:
+                    group.create_task(self.network.run())
                 for device in self.devices.values():
                     group.create_task(device.run())
         finally:
@@ -83,7 +92,7 @@ class Fleet:
             key_list=self._key_list,
             vendor_domain=scenario.vendor_domain,
             code=board.code,
-            check_in_s=board.check_in.total_seconds(),
+            check_in_s=(board.check_in if spec.radio is None else spec.radio.every).total_seconds(),
             seed=scenario.seed,
             outages=tuple(self._loaded.outages_of(spec)),
             actions={name: part.action for name, part in board.parts.items() if part.action},
@@ -94,11 +103,14 @@ class Fleet:
         async def carry(size: int) -> bool:
             return await device.carry(size)
 
-        uplink = Uplink(self._http, self._time, carry)
+        chip = self._chip(spec, board)
+        calls: Calls = Uplink(self._http, self._time, carry)
+        if spec.radio is not None and self.network is not None:
+            calls = self._on_air(spec, spec.radio, chip)
         device = SimDevice(
             spec,
-            self._chip(spec, board),
-            uplink,
+            chip,
+            calls,
             self._time,
             making,
             say=self._say,
@@ -106,6 +118,13 @@ class Fleet:
             tls_port=lambda: self._tls_port,
         )
         return device
+
+    def _on_air(self, spec: DeviceSpec, radio: RadioSpec, chip: Hardware) -> Modem:
+        """A device on narrow radio: made on a bench with a wire, then out of its reach."""
+        assert self.network is not None
+        unit = make_unit(spec, radio, self._loaded.scenario.seed)
+        self.network.place(unit, Loss(radio.loss, radio.burst), radio.uplink_loss)
+        return Modem(spec, self.network, unit, Uplink(self._http, self._time, _by_wire), chip, self._time)
 
     def _places(self, board: BoardSpec) -> dict[str, PlaceMaking]:
         """What devices of a board know of their places."""
@@ -156,12 +175,28 @@ class Fleet:
         return True
 
 
-async def run_fleet(loaded: LoadedScenario, url: str, folder: Path, *, say: Say = lambda serial, line: None) -> None:
-    """Runs all devices of a scenario until cancelled, with a bench to lay hands on them."""
+async def _by_wire(size: int) -> bool:
+    return True
+
+
+async def run_fleet(
+    loaded: LoadedScenario,
+    url: str,
+    folder: Path,
+    *,
+    say: Say = lambda serial, line: None,
+    radio_port: int | None = None,
+    radio_token: str | None = None,
+) -> None:
+    """Runs all devices of a scenario until cancelled, with a bench to lay hands on them, and the interface of their
+    radio network at ``radio_port`` of loopback."""
     folder.mkdir(parents=True, exist_ok=True)
     fleet = Fleet(loaded, url, folder, say)
     # What was loaded and made by now stays, and is not to be looked through again and again.
     gc.collect()
     gc.freeze()
-    async with Bench(folder, fleet.devices):
-        await fleet.run()
+    with ExitStack() as stack:
+        if fleet.network is not None and radio_port is not None:
+            stack.enter_context(serve_network(fleet.network, "127.0.0.1", radio_port, radio_token))
+        async with Bench(folder, fleet.devices):
+            await fleet.run()

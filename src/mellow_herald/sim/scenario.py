@@ -14,6 +14,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 
 from mellow_herald.core.component import is_component
 from mellow_herald.core.duration import parse_duration
+from mellow_herald.core.radio.air import Region
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import matches, parse_selector
 
@@ -144,6 +145,27 @@ class TlsSpec(Strict):
     trusted: Path
 
 
+class RadioSpec(Strict):
+    """A device on narrow radio: how often it speaks, what it loses of what is sent to it (a share, in bursts of so many
+    fragments) and what is lost of its own words; by how much its clock is wrong when it starts, and runs wrong (parts
+    in a million); for how many lost fragments it has memory, and the largest that it takes (bytes). With
+    ``wrong_key`` another root key is on record than its own, without ``key_on_record`` none; one that does not
+    ``listen`` hears no session."""
+
+    region: Region = Region.EU868
+    every: Span = timedelta(minutes=10)
+    loss: Annotated[float, Field(ge=0, lt=1)] = 0.08
+    burst: Annotated[float, Field(ge=1, le=1000)] = 5.0
+    uplink_loss: Annotated[float, Field(ge=0, lt=1)] = 0.02
+    clock_off_s: Annotated[float, Field(ge=-100_000, le=100_000)] = 0.0
+    drift_ppm: Annotated[float, Field(ge=-1000, le=1000)] = 20.0
+    most_missing: Annotated[int, Field(ge=1, le=256)] = 256
+    most_fragment: Annotated[int, Field(ge=8, le=239)] | None = None
+    key_on_record: bool = True
+    wrong_key: bool = False
+    listens: bool = True
+
+
 class BoardSpec(Strict):
     """A board: how its devices are divided, how often they check in, and the code they enrol with."""
 
@@ -179,6 +201,7 @@ class DeviceSpec(Strict):
     gateway: str | None = None
     quirks: dict[str, str] = {}
     link: LinkSpec = LinkSpec()
+    radio: RadioSpec | None = None
     battery: BatterySpec | None = None
     owner: OwnerSpec = OwnerSpec()
     busy: SpellSpec | None = None
@@ -247,6 +270,11 @@ class LoadedScenario:
         """A file that the scenario names."""
         return (self.folder / path).read_bytes()
 
+    @property
+    def radio_region(self) -> Region | None:
+        """The region of its devices on narrow radio; None if there are none."""
+        return next((one.radio.region for one in self.devices if one.radio is not None), None)
+
     def outages_of(self, spec: DeviceSpec) -> list[Outage]:
         """The outages that meet a device."""
         return [one for one in self.scenario.outages if matches(parse_selector(one.where), spec.facts)]
@@ -300,6 +328,7 @@ def _known_keys() -> list[str]:
         DeviceSpec,
         BusSpec,
         LinkSpec,
+        RadioSpec,
         BatterySpec,
         OwnerSpec,
         SpellSpec,

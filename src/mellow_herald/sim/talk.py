@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 from mellow_herald.core.attempt import BAD, State
 from mellow_herald.sim.hardware import Hardware
 from mellow_herald.sim.service_time import ServiceTime
-from mellow_herald.sim.uplink import Backoff, NoAnswerError, RefusedCallError, Uplink
+from mellow_herald.sim.uplink import Backoff, Calls, NoAnswerError, RefusedCallError
 from mellow_herald.wire.device import CheckinIn, OrderOut
 
 Answer = TypeVar("Answer")
@@ -21,7 +21,7 @@ class Talk:
     """Speaks for one device. ``tell`` gets every log line as it is made."""
 
     def __init__(
-        self, hardware: Hardware, uplink: Uplink, time: ServiceTime, rng: random.Random, tell: Callable[[str], None]
+        self, hardware: Hardware, uplink: Calls, time: ServiceTime, rng: random.Random, tell: Callable[[str], None]
     ) -> None:
         self._hardware, self._uplink, self._time, self._tell = hardware, uplink, time, tell
         self._backoff = Backoff(rng)

@@ -6,7 +6,7 @@ import random
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 from urllib.parse import urlsplit
 
 from mellow_herald.sim.http import ANSWER_S, Connections, LostError, Reply
@@ -35,6 +35,20 @@ class NoAnswerError(Exception):
     def __init__(self, wait: float | None = None, *, answered: bool = False) -> None:
         super().__init__("no answer")
         self.wait, self.answered = wait, answered
+
+
+class Calls(Protocol):
+    """What a device can ask of the service, by whatever link it has."""
+
+    token: str | None
+
+    async def enrol(self, asked: EnrolmentIn, /) -> EnrolmentOut: ...
+    async def checkin(self, checkin: CheckinIn, wait_s: int = 0, /) -> OrderOut: ...
+    async def report(self, reports: list[dict[str, Any]]) -> OrderOut: ...
+    async def logs(self, lines: list[dict[str, Any]]) -> None: ...
+    async def keys(self) -> bytes: ...
+    async def manifest(self, digest: str) -> bytes: ...
+    def image(self, uri: str, have: int) -> AsyncIterator[bytes]: ...
 
 
 class Backoff:

@@ -7,15 +7,53 @@ from pydantic import BaseModel, ConfigDict, Field, StrictBool, StringConstraints
 from mellow_herald.core.attempt import REASONS, DownloadStep, State
 from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.order import Order
+from mellow_herald.core.radio.air import Region
 from mellow_herald.wire.model import ComponentName, Digest, Moment, Name, Number, Text, Version, Whole
 
 ShortText = Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]
+
+Port = Annotated[int, Field(strict=True, ge=1, le=223)]
+PackageVersion = Annotated[int, Field(strict=True, ge=1, le=255)]
+RootKey = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{32}$")]
 
 
 class DeviceModel(BaseModel):
     """Base of what devices send and get."""
 
     model_config = ConfigDict(extra="ignore")
+
+
+class RadioPorts(DeviceModel):
+    """The ports (FPort) of a radio device's application packages."""
+
+    clock: Port = 202
+    multicast: Port = 200
+    fragments: Port = 201
+
+
+class RadioPackages(DeviceModel):
+    """Which versions of the application packages for clock (TS003), groups (TS005) and fragments (TS004) a radio device
+    has; None for one that it lacks."""
+
+    clock: PackageVersion | None = 2
+    multicast: PackageVersion | None = 2
+    fragments: PackageVersion | None = 2
+
+
+class RadioIn(DeviceModel):
+    """What must be known of a device to reach it by narrow radio: its EUI (16 hex digits), region, class, how often it
+    speaks, ports and packages, the largest fragment that it takes (bytes), and the root key of its groups, 32 hex
+    digits: GenAppKey (LoRaWAN 1.0) or AppKey (1.1). The key is kept encrypted and never shown."""
+
+    eui: Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{16}$")]
+    region: Region = Region.EU868
+    device_class: Literal["B", "C"] = "C"
+    lorawan: Literal["1.0", "1.1"] = "1.0"
+    interval_s: Annotated[int, Field(strict=True, ge=10, le=86_400)] = 600
+    ports: RadioPorts = Field(default_factory=RadioPorts)
+    packages: RadioPackages = Field(default_factory=RadioPackages)
+    most_fragment: Annotated[int, Field(strict=True, ge=8, le=239)] | None = None
+    root_key: RootKey | None = None
 
 
 class EnrolmentIn(DeviceModel):
@@ -29,6 +67,7 @@ class EnrolmentIn(DeviceModel):
     nonce: Annotated[str, StringConstraints(min_length=16, max_length=64, pattern=r"^[A-Za-z0-9_-]+$")]
     labels: dict[Name, ShortText] = Field(default_factory=dict, max_length=32)
     gateway: Name | None = None
+    radio: RadioIn | None = None
 
 
 class EnrolmentOut(DeviceModel):

@@ -82,7 +82,7 @@ class Yard:
         self.begins_at = begins_at
 
     def listen(self) -> None:
-        for uplink in self.ether.uplinks[self.heard :]:
+        for uplink in self.ether.since(self.heard):
             member, invited = self.members[uplink.eui], self.invitations[uplink.eui]
             package = OF_PORT.get(uplink.port)
             told = []
@@ -95,11 +95,11 @@ class Yard:
                 told += [more] if more and not told else []
             for command in told[:1]:
                 self.ether.queue(uplink.eui, PORTS[command.package], encode([command]))
-        self.heard = len(self.ether.uplinks)
+        self.heard = self.ether.heard
 
     def prepare(self) -> None:
         while self.ether.now < self.begins_at:
-            self.ether.play(min(self.begins_at, self.ether.now + timedelta(seconds=5)))
+            self.ether.play(min(self.begins_at, self.ether.now + timedelta(seconds=2)))
             self.listen()
         self.ready = {
             eui

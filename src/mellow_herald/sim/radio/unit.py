@@ -3,9 +3,9 @@
 It knows the standards' commands and its own keys, and nothing of the service's side.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from mellow_herald.core.radio.coding import Decoder, MemoryFlash, NotEnoughMemoryError
 from mellow_herald.core.radio.keys import GroupSession, block_mic, group_key_key, unwrap
@@ -49,6 +49,8 @@ class Reception:
     flash: MemoryFlash
     decoder: Decoder
     received: int = 0
+    newest: int = 0
+    bursts: int = 0
     out_of_memory: bool = False
     mic_error: bool = False
     done: bool = False
@@ -59,7 +61,8 @@ class Reception:
 class Unit:
     """``eui`` names it, ``root`` is its GenAppKey. Its clock runs wrong by ``drift`` (a share of the time), and was
     wrong by ``offset`` seconds when it started; ``most_missing`` is its memory for what is lost. What it was told it
-    answers by itself, at a moment ``answers_within`` so many seconds."""
+    answers by itself, at a moment ``answers_within`` so many seconds. What comes on a port of none of the packages goes
+    to its ``inbox``."""
 
     eui: str
     root: bytes
@@ -68,10 +71,12 @@ class Unit:
     drift: float = 0.0
     most_missing: int = 256
     flash_bytes: int = 1 << 20
+    listens: bool = True
     memberships: dict[int, Membership] = field(default_factory=dict)
     receptions: dict[int, Reception] = field(default_factory=dict)
     blocks: list[bytes] = field(default_factory=list)
     answers_within: float = PROMPT_S
+    inbox: Callable[[int, bytes, datetime], None] = lambda port, payload, at: None
     _set_at: datetime | None = None
     _queue: list[Command] = field(default_factory=list)
     _last_count: int = -1
@@ -82,6 +87,11 @@ class Unit:
         """What its clock shows (GPS seconds)."""
         since = (at - (self._set_at or self.started)).total_seconds()
         return int(gps_seconds(at) + self.offset + since * self.drift) % clock.TIME_MODULUS
+
+    def clock(self, at: datetime) -> datetime:
+        """The same as a moment."""
+        off = (self.time(at) - gps_seconds(at) + clock.TIME_MODULUS // 2) % clock.TIME_MODULUS
+        return at + timedelta(seconds=off - clock.TIME_MODULUS // 2)
 
     def speak(self, at: datetime) -> Iterator[tuple[int, bytes]]:
         """What it sends, by port: its answers, and its time where it was asked for it or never knew it."""
@@ -115,11 +125,15 @@ class Unit:
 
     def _obey(self, port: int, payload: bytes, at: datetime) -> None:
         package = PACKAGES.get(port)
+        if package is None:
+            self.inbox(port, payload, at)
         for command in decode(package, payload, uplink=False) if package else ():
             self._take(command, at)
 
     def listens_to(self, at: datetime) -> Membership | None:
         """The group that it listens to now, by its own clock."""
+        if not self.listens:
+            return None
         now = self.time(at)
         for one in self.memberships.values():
             if one.listens and one.listens[0] - GUARD_S <= now < one.listens[1] + GUARD_S:
@@ -226,6 +240,9 @@ class Unit:
         if block is None or block.done or len(payload) != block.setup.frag_size:
             return
         block.received += 1
+        if number > block.newest:
+            block.bursts += number > block.newest + 1
+            block.newest = number
         try:
             complete = block.decoder.take(number, payload)
         except NotEnoughMemoryError:
@@ -237,7 +254,8 @@ class Unit:
             right = block_mic(self.root, block.setup.session_cnt, index, block.setup.descriptor, data)
             block.mic_error = right != block.setup.mic
             if not block.mic_error:
-                self.blocks.append(data)
+                # There is room for one.
+                self.blocks = [data]
             if block.setup.ack_reception:
                 self._queue.append(fragments.FragDataBlockReceivedReq(index, block.mic_error))
 
@@ -255,6 +273,11 @@ class Unit:
                 error |= fragments.FragmentError.MIC_ERROR
             answer = fragments.FragSessionStatusAns(index, block.received, block.decoder.missing, error)
         self._queue.append(answer)
+
+    @property
+    def reception(self) -> Reception | None:
+        """The block that it receives or received last."""
+        return max(self.receptions.values(), key=lambda one: one.setup.session_cnt, default=None)
 
     @property
     def has_word(self) -> bool:
