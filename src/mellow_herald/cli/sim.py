@@ -29,6 +29,29 @@ def run(
     ] = None,
 ) -> None:
     """Run the devices of a scenario until stopped."""
+    _run(scenario, url, data_dir, log)
+
+
+@app.command("radio")
+def radio(
+    scenario: Annotated[Path, typer.Argument(help="A scenario file (TOML) with devices on narrow radio.")],
+    url: Annotated[str, typer.Option("--url", envvar="HERALD_URL", help="The service.")] = "http://127.0.0.1:8410",
+    port: Annotated[int, typer.Option("--port", min=1, max=65535, help="Where the radio network is served.")] = 8411,
+    token: Annotated[
+        str | None, typer.Option("--token", envvar="HERALD_RADIO_TOKEN", help="Serve only who has this token.")
+    ] = None,
+    data_dir: Folder = HERE,
+    log: Annotated[
+        Path | None, typer.Option("--log", help="Where the devices' log lines go: a file, or - for here.")
+    ] = None,
+) -> None:
+    """Run a radio network of one yard and its devices until stopped; `herald serve --radio URL` follows it."""
+    _run(scenario, url, data_dir, log, port, token)
+
+
+def _run(
+    scenario: Path, url: str, data_dir: Path, log: Path | None, radio_port: int | None = None, token: str | None = None
+) -> None:
     import asyncio
     import contextlib
     import signal
@@ -36,10 +59,14 @@ def run(
 
     import uvloop
 
+    from mellow_herald.core.refusal import Refused
     from mellow_herald.sim.fleet import run_fleet
     from mellow_herald.sim.scenario import load_scenario
 
     loaded = load_scenario(scenario)
+    if (loaded.radio_region is None) != (radio_port is None):
+        has, mend = ("no", "herald sim run") if radio_port else ("some", "herald sim radio")
+        raise Refused("other-scenario", f"{scenario} has {has} devices on narrow radio.", f"Use `{mend} {scenario}`.")
     with contextlib.ExitStack() as stack:
         target = None
         if log is not None:
@@ -50,10 +77,12 @@ def run(
                 print(f"{serial}: {line}", file=target, flush=True)
 
         async def main() -> None:
-            task = asyncio.create_task(run_fleet(loaded, url, data_dir, say=say))
+            running = run_fleet(loaded, url, data_dir, say=say, radio_port=radio_port, radio_token=token)
+            task = asyncio.create_task(running)
             for number in (signal.SIGINT, signal.SIGTERM):
                 asyncio.get_running_loop().add_signal_handler(number, task.cancel)
-            print(f"{len(loaded.devices)} simulated devices run against {url}", flush=True)
+            where = "" if radio_port is None else f", on the radio network at http://127.0.0.1:{radio_port}"
+            print(f"{len(loaded.devices)} simulated devices run against {url}{where}", flush=True)
             with contextlib.suppress(asyncio.CancelledError):
                 await task
 

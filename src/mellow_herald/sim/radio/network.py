@@ -76,12 +76,16 @@ class RadioNetwork:
 
     async def run(self) -> None:
         """Plays the air until cancelled."""
-        while self.now is None:
-            await asyncio.sleep(TICK_S)
-        self._ether.start(self.now)
+        started = False
         while True:
-            self._advance()
             await asyncio.sleep(TICK_S)
+            now = self.now
+            if now is None:  # until the service has told the time
+                continue
+            if not started:
+                self._ether.start(now)
+                started = True
+            self._advance()
 
     def time_on_air(self, size: int) -> float:
         """How long (s) a unit's message of so many bytes is on the air."""
