@@ -67,6 +67,13 @@ def serve(
             help="A front server hands images out: the path within it that has them (X-Accel-Redirect).",
         ),
     ] = None,
+    radio: Annotated[
+        str | None,
+        typer.Option("--radio", envvar="HERALD_RADIO", metavar="URL", help="Follow the radio network there."),
+    ] = None,
+    radio_token: Annotated[
+        str | None, typer.Option("--radio-token", envvar="HERALD_RADIO_TOKEN", help="The token that it asks for.")
+    ] = None,
     secure_cookie: Annotated[
         bool | None,
         typer.Option(
@@ -95,6 +102,8 @@ def serve(
         raise typer.BadParameter(f"{error}. Write it like 10.1.0.0/16.", param_hint="--webhook-allow") from None
     if front_images is not None and not (front_images.startswith("/") and front_images.endswith("/")):
         raise typer.BadParameter("Write it like /stored-images/.", param_hint="--front-images")
+    if radio is not None and not radio.startswith(("http://", "https://")):
+        raise typer.BadParameter("Write it like http://127.0.0.1:8411.", param_hint="--radio")
     settings = Settings(
         data_dir=data_dir,
         host=host,
@@ -109,6 +118,8 @@ def serve(
         secure_cookie=secure_cookie,
         images=images,
         front_images=front_images,
+        radio=radio,
+        radio_token=radio_token,
     )
     try:
         run(settings, lambda line: print(line, flush=True))

@@ -24,6 +24,7 @@ from mellow_herald.service.api import (
     lineage,
     lists,
     people,
+    radio,
     releases,
     rollouts,
     selections,
@@ -112,6 +113,11 @@ def create_app(context: Context) -> FastAPI:
             keep_counting(work),
         ]
         telling = [keep_sending(work), door.keep_telling(), keep_rights(work)]
+        if context.settings.radio is not None:
+            # Whoever follows no radio network loads nothing of it.
+            from mellow_herald.service.radio.bridge import keep_bridging
+
+            telling.append(keep_bridging(work, intake, context.settings.radio, context.settings.radio_token))
         tasks = [asyncio.create_task(one) for one in (*moving, *keeping, *telling)]
         try:
             yield
@@ -152,6 +158,7 @@ def create_app(context: Context) -> FastAPI:
         selections,
         rollouts,
         harm,
+        radio,
         topology,
         watching,
         webhooks,

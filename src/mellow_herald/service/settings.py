@@ -15,7 +15,8 @@ class Settings(BaseSettings):
     proxies that are believed when they say for whom they call (``X-Forwarded-For``); nobody else is. ``webhook_allow``:
     networks that webhooks may go to although they are not of the internet. ``images`` is an object store to keep images
     in (``s3://bucket/prefix``), None for the data folder; ``front_images`` the path within a front server that
-    has them, None where it does not hand them out."""
+    has them, None where it does not hand them out. ``radio`` is where a radio network is reached (None: there is none),
+    ``radio_token`` what it asks for."""
 
     model_config = SettingsConfigDict(env_prefix="HERALD_")
 
@@ -34,6 +35,8 @@ class Settings(BaseSettings):
     webhook_allow: str | None = None
     images: str | None = None
     front_images: str | None = None
+    radio: str | None = None
+    radio_token: str | None = None
 
     @property
     def cookies_are_secure(self) -> bool:

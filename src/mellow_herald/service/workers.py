@@ -83,6 +83,8 @@ class Workers:
             FOLDER: str(self._figures),
         }
         settings = self._settings
+        if settings.radio_token:
+            environment["HERALD_RADIO_TOKEN"] = settings.radio_token
         command = [
             sys.executable,
             "-m",
@@ -103,6 +105,7 @@ class Workers:
             *(["--webhook-allow", settings.webhook_allow] if settings.webhook_allow else []),
             *(["--images", settings.images] if settings.images else []),
             *(["--front-images", settings.front_images] if settings.front_images else []),
+            *(["--radio", settings.radio] if settings.radio else []),
         ]
         # A session of its own: a Ctrl-C in the terminal is for us, and we end the workers in order.
         process = subprocess.Popen(

@@ -97,6 +97,10 @@ class SimDevice:
         """The slot whose image runs, None if nothing does."""
         return self._standing.boot.slot
 
+    def told(self) -> None:
+        """Something came for it although it had not asked."""
+        self._urgent.set()
+
     @property
     def on_line(self) -> bool:
         """Whether the device is up and its own link stands; what is behind it as a gateway depends on that."""

@@ -106,7 +106,8 @@ class Fleet:
         chip = self._chip(spec, board)
         calls: Calls = Uplink(self._http, self._time, carry)
         if spec.radio is not None and self.network is not None:
-            calls = self._on_air(spec, spec.radio, chip)
+            calls = modem = self._on_air(spec, spec.radio, chip)
+            modem.wake = lambda: device.told()
         device = SimDevice(
             spec,
             chip,

@@ -28,6 +28,7 @@ class Lock(IntEnum):
     FAMILY = 12
     WEBHOOKS = 13
     PEOPLE = 14
+    RADIO = 15
 
 
 def _numbers(lock: Lock, which: int) -> dict[str, int]:

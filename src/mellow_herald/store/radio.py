@@ -2,9 +2,9 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, TypedDict
 
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -15,7 +15,6 @@ from mellow_herald.store.rows.radio import (
     StoredRadioMember,
     StoredRadioNetwork,
     StoredRadioSession,
-    StoredRadioWish,
 )
 from mellow_herald.store.tables import (
     AttemptRow,
@@ -27,9 +26,12 @@ from mellow_herald.store.tables import (
     RadioWish,
     Release,
     ReleaseImage,
+    Rollout,
 )
 
 NETWORK = 1
+# So many intervals a device is given to say how it stands after a session.
+WAITED = 2.5
 WANTED = (State.QUEUED.value, State.OFFERED.value, State.DOWNLOADING.value)
 
 
@@ -49,23 +51,33 @@ class ShownRadioMember(StoredRadioMember):
     interval_s: int
     state: str
     reason: str | None
+
+
+class Expected(TypedDict):
+    """A device that a session would have, and what that goes by."""
+
+    device_id: int
+    attempt_id: int
     try_number: int
-
-
-class Wished(StoredRadioWish):
-    """A device that wishes for a release, with what its session goes by."""
-
-    serial: str
-    eui: str
+    session_count: int
     interval_s: int
     clock_at: datetime | None
-    root_key: bytes | None
-    lorawan: str
-    packages: dict[str, int | None]
-    most_fragment: int | None
-    session_count: int
     lost: float | None
     burst: float | None
+    most_fragment: int | None
+
+
+class Wished(Expected):
+    """A device that wishes for a release."""
+
+    rollout_id: int
+    manifest: str
+    sessions: int
+    at: datetime
+    serial: str
+    eui: str
+    root_key: bytes | None
+    back: bool
 
 
 # Devices ------------------------------------------------------------------------------------------------------------
@@ -74,7 +86,8 @@ class Wished(StoredRadioWish):
 async def find_by_eui(connection: AsyncConnection, eui: str) -> StoredRadioDevice | None:
     """The device of this EUI, locked."""
     statement = select(RadioDevice.__table__).where(RadioDevice.eui == eui).with_for_update()
-    return await fetch_one(connection, statement, StoredRadioDevice)
+    row = await fetch_one(connection, statement, StoredRadioDevice)
+    return None if row is None else StoredRadioDevice(**row)
 
 
 async def radio_of(connection: AsyncConnection, device_id: int) -> StoredRadioDevice | None:
@@ -163,6 +176,7 @@ async def list_wishes(connection: AsyncConnection) -> list[Wished]:
         select(
             RadioWish.__table__,
             Device.serial,
+            AttemptRow.back_to.is_not(None).label("back"),
             *(
                 getattr(RadioDevice, name)
                 for name in (
@@ -170,8 +184,6 @@ async def list_wishes(connection: AsyncConnection) -> list[Wished]:
                     "interval_s",
                     "clock_at",
                     "root_key",
-                    "lorawan",
-                    "packages",
                     "most_fragment",
                     "session_count",
                     "lost",
@@ -192,14 +204,31 @@ async def list_wishes(connection: AsyncConnection) -> list[Wished]:
     return await fetch_all(connection, statement, Wished)
 
 
-async def slowest_interval(connection: AsyncConnection, rollout_id: int) -> int | None:
-    """How seldom (s) the slowest of a rollout's devices on narrow radio speaks that are still to be fetched for."""
+async def expected_devices(connection: AsyncConnection, rollout_id: int) -> list[Expected]:
+    """A rollout's devices on narrow radio that its release is still to be brought to, those too that have not asked
+    yet; who goes back to something of its own is not among them."""
     statement = (
-        select(func.max(RadioDevice.interval_s))
+        select(
+            AttemptRow.device_id,
+            AttemptRow.id.label("attempt_id"),
+            AttemptRow.try_number,
+            RadioDevice.session_count,
+            RadioDevice.interval_s,
+            RadioDevice.clock_at,
+            RadioDevice.lost,
+            RadioDevice.burst,
+            RadioDevice.most_fragment,
+        )
         .join(AttemptRow, AttemptRow.device_id == RadioDevice.device_id)
-        .where(AttemptRow.rollout_id == rollout_id, AttemptRow.live, AttemptRow.state.in_(WANTED))
+        .where(
+            AttemptRow.rollout_id == rollout_id,
+            AttemptRow.live,
+            AttemptRow.state.in_(WANTED),
+            AttemptRow.back_to.is_(None),
+        )
+        .order_by(AttemptRow.device_id)
     )
-    return await connection.scalar(statement)
+    return await fetch_all(connection, statement, Expected)
 
 
 async def release_parts(connection: AsyncConnection, manifest: str) -> tuple[bytes, bytes, list[str]] | None:
@@ -211,6 +240,11 @@ async def release_parts(connection: AsyncConnection, manifest: str) -> tuple[byt
     images = select(ReleaseImage.digest, func.min(ReleaseImage.position)).where(ReleaseImage.release_id == row.id)
     found = await connection.execute(images.group_by(ReleaseImage.digest).order_by(func.min(ReleaseImage.position)))
     return row.authentication, row.manifest, [one.digest for one in found]
+
+
+async def rollout_of(connection: AsyncConnection, attempt_id: int) -> int:
+    """The rollout of an attempt."""
+    return int(await connection.scalar(select(AttemptRow.rollout_id).where(AttemptRow.id == attempt_id)) or 0)
 
 
 # Sessions -----------------------------------------------------------------------------------------------------------
@@ -235,6 +269,7 @@ async def add_members(connection: AsyncConnection, session_id: int, members: Seq
         "has_fragments": False,
         "problem": "",
         "received": 0,
+        "missing": None,
         "complete": False,
     }
     rows = [{"session_id": session_id, **empty, **one} for one in members]
@@ -280,7 +315,6 @@ async def list_members(connection: AsyncConnection, session_id: int) -> list[Sho
             RadioDevice.interval_s,
             AttemptRow.state,
             AttemptRow.reason,
-            AttemptRow.try_number,
         )
         .join(Device, Device.id == RadioMember.device_id)
         .join(RadioDevice, RadioDevice.device_id == RadioMember.device_id)
@@ -300,7 +334,67 @@ async def member_of(connection: AsyncConnection, device_id: int) -> tuple[Stored
     if member is None:
         return None
     (session,) = await list_sessions(connection, session_id=member["session_id"])
-    return session, member
+    return session, StoredRadioMember(**member)
+
+
+async def list_complete(connection: AsyncConnection, devices: Iterable[int]) -> set[tuple[int, int, int]]:
+    """The tries for which devices have the whole block: device, attempt and try."""
+    member = (RadioMember.device_id, RadioMember.attempt_id, RadioMember.try_number)
+    statement = select(*member).where(RadioMember.complete, RadioMember.device_id.in_(sorted(set(devices))))
+    return {(row[0], row[1], row[2]) for row in await connection.execute(statement)}
+
+
+async def last_receptions(
+    connection: AsyncConnection, devices: Iterable[int], manifest: str, fragment: int
+) -> dict[int, StoredRadioMember]:
+    """What devices have of a block that was cut in this way, by device: where they were last told of fragments."""
+    statement = (
+        select(RadioMember.__table__)
+        .distinct(RadioMember.device_id)
+        .join(RadioSession, RadioSession.id == RadioMember.session_id)
+        .where(
+            RadioMember.device_id.in_(sorted(set(devices))),
+            RadioMember.has_fragments,
+            RadioSession.manifest == manifest,
+            RadioSession.fragment == fragment,
+        )
+        .order_by(RadioMember.device_id, RadioMember.session_id.desc())
+    )
+    rows = await fetch_all(connection, statement, StoredRadioMember)
+    return {row["device_id"]: row for row in rows}
+
+
+async def highest_fragment(connection: AsyncConnection, manifest: str, fragment: int) -> int:
+    """The number of the last fragment of a block, cut in this way, that was ever sent."""
+    highest = func.max(RadioSession.first_number - 1 + RadioSession.sent)
+    statement = select(highest).where(RadioSession.manifest == manifest, RadioSession.fragment == fragment)
+    return int(await connection.scalar(statement) or 0)
+
+
+async def list_unsure(connection: AsyncConnection, now: datetime) -> set[int]:
+    """Devices that were in a session that is over, and have not told since then how they stand: they are asked when
+    they speak, and waited for, as long as they speak two times."""
+    newest = (
+        select(RadioMember.device_id, func.max(RadioMember.session_id).label("session_id"))
+        .group_by(RadioMember.device_id)
+        .subquery()
+    )
+    seldom = func.make_interval(0, 0, 0, 0, 0, 0, RadioDevice.interval_s * WAITED)
+    statement = (
+        select(RadioMember.device_id)
+        .join(newest, (newest.c.device_id == RadioMember.device_id) & (newest.c.session_id == RadioMember.session_id))
+        .join(RadioSession, RadioSession.id == RadioMember.session_id)
+        .join(RadioDevice, RadioDevice.device_id == RadioMember.device_id)
+        .where(
+            RadioSession.state == "ended",
+            RadioMember.has_fragments,
+            ~RadioMember.complete,
+            RadioMember.problem == "",
+            func.coalesce(RadioMember.heard_at < RadioSession.ended_at, True),
+            RadioSession.ended_at + seldom > now,
+        )
+    )
+    return set(await connection.scalars(statement))
 
 
 async def change_member(connection: AsyncConnection, session_id: int, device_id: int, **values: Any) -> None:
@@ -317,6 +411,20 @@ async def newest_address(connection: AsyncConnection) -> int | None:
 # The network --------------------------------------------------------------------------------------------------------
 
 
+STILL_THERE = text("SELECT 1")
+
+
+async def cleared_in_halted(connection: AsyncConnection) -> list[tuple[int, str]]:
+    """Attempts that have leave to switch and whose rollout is halted, with the EUI of their device on narrow radio."""
+    statement = (
+        select(AttemptRow.id, RadioDevice.eui)
+        .join(RadioDevice, RadioDevice.device_id == AttemptRow.device_id)
+        .join(Rollout, Rollout.id == AttemptRow.rollout_id)
+        .where(AttemptRow.live, AttemptRow.state == State.CLEARED.value, Rollout.state == "halted")
+    )
+    return [(row[0], row[1]) for row in await connection.execute(statement)]
+
+
 async def network_row(connection: AsyncConnection) -> StoredRadioNetwork | None:
     """How far the radio network was followed."""
     statement = select(RadioNetworkRow.__table__).where(RadioNetworkRow.id == NETWORK)
@@ -325,6 +433,6 @@ async def network_row(connection: AsyncConnection) -> StoredRadioNetwork | None:
 
 async def put_network(connection: AsyncConnection, **values: Any) -> None:
     """Notes how far the radio network was followed, or why it cannot be."""
-    first = {"url": "", "uplinks": 0, "region": "", "trouble": "", **values}
+    first = {"url": "", "run": "", "uplinks": 0, "region": "", "trouble": "", **values}
     statement = insert(RadioNetworkRow).values(id=NETWORK, **first)
     await connection.execute(statement.on_conflict_do_update(index_elements=["id"], set_=values))

@@ -67,7 +67,7 @@ def test_a_clock_set_long_ago_is_set_again() -> None:
         (fragments.FragSessionSetupAns(0, fragments.SetupError.NOT_ENOUGH_MEMORY), "not-enough-memory"),
         (
             fragments.FragSessionStatusAns(0, 9, 90, fragments.FragmentError.NOT_ENOUGH_MATRIX_MEMORY),
-            "not-enough-memory",
+            "matrix-full",
         ),
         (fragments.FragSessionStatusAns(0, 100, 0, fragments.FragmentError.MIC_ERROR), "mic-error"),
         (fragments.FragDataBlockReceivedReq(0, True), "mic-error"),

@@ -11,7 +11,7 @@ from mellow_herald.core.radio.coding import Block
 from mellow_herald.core.radio.completion import expected_share
 from mellow_herald.core.radio.keys import GroupSession, block_mic, group_key_key, wrap
 from mellow_herald.core.radio.loss import Loss
-from mellow_herald.core.radio.member import Invitation, Member, Step, hear, next_command
+from mellow_herald.core.radio.member import MATRIX_FULL, Invitation, Member, Step, hear, next_command
 from mellow_herald.core.radio.packages import PORTS, Package, decode, encode, fragments
 from mellow_herald.core.radio.session import Air, Layout, earliest, lay_out
 from mellow_herald.core.radio.transmission import (
@@ -202,4 +202,4 @@ def test_who_loses_more_than_its_memory_says_so() -> None:
     one = yard(3, 8_000, Loss(0.3, 2), seed=5, redundancy=100, most_missing=16)
     one.prepare()
     assert one.transmit() is not Outcome.HALTED
-    assert {one.members[eui].problem for eui in one.ready} == {"not-enough-memory"}
+    assert {one.members[eui].problem for eui in one.ready} == {MATRIX_FULL}

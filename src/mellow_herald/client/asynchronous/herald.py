@@ -10,6 +10,7 @@ import httpx
 
 from mellow_herald.client import calls
 from mellow_herald.client.asynchronous.devices import Baselines, Devices
+from mellow_herald.client.asynchronous.radio import Radio
 from mellow_herald.client.asynchronous.rollouts import Rollouts, Webhooks
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
@@ -88,6 +89,7 @@ class AsyncHerald:
         self.selections = Selections(self)
         self.rollouts = Rollouts(self)
         self.webhooks = Webhooks(self)
+        self.radio = Radio(self)
         self.journal = Journal(self)
 
     async def __aenter__(self) -> "AsyncHerald":

@@ -14,6 +14,7 @@ from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
 from mellow_herald.client.stream import events
 from mellow_herald.client.synchronous.devices import Baselines, Devices
+from mellow_herald.client.synchronous.radio import Radio
 from mellow_herald.client.synchronous.rollouts import Rollouts, Webhooks
 from mellow_herald.client.transport import (
     AGAIN,
@@ -89,6 +90,7 @@ class Herald:
         self.selections = Selections(self)
         self.rollouts = Rollouts(self)
         self.webhooks = Webhooks(self)
+        self.radio = Radio(self)
         self.journal = Journal(self)
 
     def __enter__(self) -> "Herald":

@@ -12,6 +12,8 @@ from mellow_herald.core.radio.session import RIGHT_WITHIN_S, gps_seconds, synchr
 
 # An answer may lie for some seconds before it is sent; how long it is to the session was told before that.
 COUNTED_WITHIN = 10
+# More is missing than its memory has lines for: parity is of no use to it, the fragments themselves are.
+MATRIX_FULL = "matrix-full"
 HALF = clock.TIME_MODULUS // 2
 
 
@@ -177,7 +179,7 @@ def _status_told(member: Member, received: int, missing: int, error: fragments.F
     if error & fragments.FragmentError.MIC_ERROR:
         return replace(member, problem="mic-error", received=received)
     if error & fragments.FragmentError.NOT_ENOUGH_MATRIX_MEMORY:
-        return replace(member, problem="not-enough-memory", received=received, missing=missing)
+        return replace(member, problem=MATRIX_FULL, received=received, missing=missing)
     complete = member.complete or missing == 0
     return replace(member, received=max(received, member.received), missing=missing, complete=complete)
 

@@ -6,6 +6,7 @@ import secrets
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.admission import note_admission
+from mellow_herald.service.fleet.radio import record_at_enrolment
 from mellow_herald.service.people.callers import secret_hash
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import boards, fleet
@@ -116,6 +117,8 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
             device_id = await fleet.add_device(connection, {**values, **new})
         if device_id is None:
             raise ProblemError(409, "already-enrolled", f"{asked.serial} is enrolling at this moment; try again.")
+        if asked.radio is not None:
+            await record_at_enrolment(context, connection, device_id, asked.radio)
         data = {"serial": asked.serial, "admission": admission, "generation": generation}
         await publish(connection, [FeedEvent(now, "admission", None, device_id, data=data)])
         what = "enrolled again" if again else "enrolled"

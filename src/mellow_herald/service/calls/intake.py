@@ -6,7 +6,7 @@ through the core, written in one transaction, and only then answered: what was a
 
 import asyncio
 from collections.abc import Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -18,7 +18,7 @@ from mellow_herald.core.decide import is_over
 from mellow_herald.core.firmware import APP
 from mellow_herald.core.foresight import HourMarks
 from mellow_herald.core.needs import missing
-from mellow_herald.core.order import NAMES_IMAGES, Answer, Order, Situation, answer
+from mellow_herald.core.order import CLEARANCE, NAMES_IMAGES, Answer, Order, Situation, answer
 from mellow_herald.core.plan import Plan, SwitchWhen
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.apart import apart
@@ -215,6 +215,7 @@ class Intake:
             "back": target.back,
             "again": target.again(tracked.row),
             "fetchable": target.fetchable,
+            "clearance": _clearance(device),
         }
         if checkin is None:
             return Situation(check_in=False, **stands)
@@ -281,10 +282,10 @@ class Intake:
         if before.exposed_at is None and tracked.attempt.exposed_at is not None and call.checkin is not None:
             checkin = call.checkin
             tracked.keep_before({"readings": checkin.readings, "settings": checkin.settings_digest})
-        if soaks(tracked.attempt, batch.now):
+        if soaks(tracked.attempt, batch.now) and device["radio_interval_s"] is None:
             # Often enough to be heard within its soak; a long soak needs no more calls than usual.
             interval = max(SOONEST_CHECKIN_S, min(interval, int(tracked.attempt.soak.total_seconds()) // 2))
-        if tracked.attempt.live:
+        if tracked.attempt.live and device["radio_interval_s"] is None:
             interval = max(SOONEST_CHECKIN_S, interval // 4)
         if call.checkin is not None:
             batch.pulses[device["id"]]["next_s"] = interval
@@ -393,6 +394,12 @@ class Intake:
             self._context.memory.remember(call.device_id, call.seen, interval, call.epoch)
         else:
             self._context.memory.forget(call.device_id)
+
+
+def _clearance(device: StoredDevice) -> timedelta:
+    """How long leave to switch holds: who is on narrow radio may hear of it only when it speaks the next time."""
+    seldom = timedelta(seconds=device["radio_interval_s"] or 0)
+    return max(CLEARANCE, 2 * seldom + timedelta(minutes=1) if seldom else CLEARANCE)
 
 
 def _alarmed(calls: Sequence[Call]) -> list[str]:

@@ -128,7 +128,9 @@ class Memory:
         return interval_s
 
     def interval_of(self, device: Mapping[str, Any]) -> int:
-        """How often a device checks in (s)."""
+        """How often a device checks in (s); one on narrow radio as often as it does, whatever it is told."""
+        if device["radio_interval_s"] is not None:
+            return int(device["radio_interval_s"])
         intervals = self.intervals.get(device["board"])
         if intervals is None:
             return USUAL_INTERVAL_S

@@ -3,7 +3,7 @@ bytes through the air. It hears only right after it has spoken, and its image co
 
 import asyncio
 import hashlib
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from datetime import UTC, datetime
 from typing import Any
 
@@ -42,6 +42,8 @@ class Modem:
         self._spec, self._radio, self._network, self._unit = spec, spec.radio, network, unit
         self._bench, self._hardware, self._time = bench, hardware, time
         self._order: OrderOut | None = None
+        # Told when an order came outside of a check-in.
+        self.wake: Callable[[], None] = lambda: None
         self._sending = asyncio.Lock()
         unit.inbox = self._take
 
@@ -56,11 +58,13 @@ class Modem:
         return await self._bench.enrol(asked.model_copy(update={"radio": radio}))
 
     async def checkin(self, checkin: CheckinIn, wait_s: int = 0) -> OrderOut:
-        """Says what the device runs, and listens for an order."""
-        self._order = None
-        await self._send(compact.encode_checkin(checkin, self._heard()))
-        await self._time.sleep(self._network.receive_delay_s + WINDOW_S)
-        return self._order or OrderOut(next_checkin_s=self.interval_s)
+        """Says what the device runs, and listens for an order; one that came since the last check-in is taken as it
+        is."""
+        if self._order is None:
+            await self._send(compact.encode_checkin(checkin, self._heard()))
+            await self._time.sleep(self._network.receive_delay_s + WINDOW_S)
+        order, self._order = self._order, None
+        return order or OrderOut(next_checkin_s=self.interval_s)
 
     async def report(self, reports: list[dict[str, Any]]) -> OrderOut:
         """Sends reports, one after the other."""
@@ -124,6 +128,7 @@ class Modem:
             self._order = compact.read_order(payload, clock, self.interval_s)
         except Refused:
             return
+        self.wake()
 
 
 def make_unit(spec: DeviceSpec, radio: RadioSpec, seed: int) -> Unit:

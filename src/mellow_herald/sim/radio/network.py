@@ -2,6 +2,7 @@
 
 import asyncio
 import random
+import secrets
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -15,7 +16,7 @@ from mellow_herald.sim.service_time import ServiceTime
 
 TICK_S = 0.005
 # So many frames wait at most: who sends knows when each goes out, and a halt is to find few of them waiting.
-MOST_WAITING = 4
+MOST_WAITING = 6
 LONGEST_WAIT_S = 30.0
 
 
@@ -53,6 +54,8 @@ class RadioNetwork:
         self._ether = Ether(region, datetime(2000, 1, 1, tzinfo=UTC), self.rng, delay)
         self._frames: deque[Frame] = deque()
         self._numbered = 0
+        # Numbers of uplinks begin anew with each run.
+        self.run_name = secrets.token_hex(8)
         self._new = asyncio.Event()
 
     @property
@@ -101,8 +104,6 @@ class RadioNetwork:
     async def uplinks_after(self, number: int, wait_s: float) -> list[Uplink]:
         """What was heard after the uplink of this number; waits (real seconds) until there is something."""
         deadline = asyncio.get_running_loop().time() + min(wait_s, LONGEST_WAIT_S)
-        # A number from before this network was started is none of its own.
-        number = number if number <= self.newest else 0
         while True:
             self._new.clear()
             heard = self._ether.since(number)

@@ -53,7 +53,7 @@ class _Calls:
             case "GET", ["network"]:
                 return self._ask(self._show())
             case "GET", ["uplinks"]:
-                return self._ask(self._uplinks(int(query.get("after", "0")), float(query.get("wait", "0"))))
+                return self._ask(self._uplinks(query))
             case "PUT", ["downlinks", eui]:
                 return self._ask(self._put(eui, int(body["port"]), bytes.fromhex(body["payload"])))
             case "DELETE", ["downlinks", eui]:
@@ -71,11 +71,14 @@ class _Calls:
             "frequency": channel.frequency,
             "duty": channel.duty,
             "time": None if network.now is None else network.now.isoformat(),
-            "newest": network.newest,
+            "run": network.run_name,
+            "receive_delay": network.receive_delay_s,
         }
 
-    async def _uplinks(self, after: int, wait_s: float) -> dict[str, Any]:
-        heard = await self._network.uplinks_after(after, wait_s)
+    async def _uplinks(self, query: dict[str, str]) -> dict[str, Any]:
+        # A number of another run is none of this one's.
+        after = int(query.get("after", "0")) if query.get("run") == self._network.run_name else 0
+        heard = await self._network.uplinks_after(after, float(query.get("wait", "0")))
         rows = [
             {
                 "number": one.number,
@@ -88,7 +91,7 @@ class _Calls:
             }
             for one in heard
         ]
-        return {"uplinks": rows, "newest": self._network.newest}
+        return {"run": self._network.run_name, "uplinks": rows}
 
     async def _put(self, eui: str, port: int, payload: bytes) -> dict[str, Any]:
         self._network.put_downlink(eui, port, payload)

@@ -267,7 +267,8 @@ class Unit:
             return
         else:
             error = fragments.ALL_WELL
-            if block.out_of_memory:
+            # Not any more, once so many of the fragments themselves have come that its lines are enough.
+            if block.out_of_memory and block.decoder.missing > self.most_missing:
                 error |= fragments.FragmentError.NOT_ENOUGH_MATRIX_MEMORY
             if block.mic_error:
                 error |= fragments.FragmentError.MIC_ERROR

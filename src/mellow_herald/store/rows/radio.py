@@ -46,6 +46,8 @@ class StoredRadioSession(TypedDict):
     redundancy: int
     fragments: int
     coded: int
+    first_number: int
+    ask_after: int
     on_air_s: float
     apart_s: float
     time_out: int
@@ -73,6 +75,7 @@ class StoredRadioMember(TypedDict):
     session_id: int
     device_id: int
     attempt_id: int
+    try_number: int
     session_count: int
     clock_at: datetime | None
     in_group: bool
@@ -81,6 +84,7 @@ class StoredRadioMember(TypedDict):
     problem: str
     received: int
     missing: int | None
+    lost: int | None
     recovered: int | None
     complete: bool
     ready: bool | None
@@ -105,6 +109,7 @@ class StoredRadioNetwork(TypedDict):
 
     id: int
     url: str
+    run: str
     uplinks: int
     region: str
     heard_at: datetime | None

@@ -45,7 +45,9 @@ class RadioDevice(Base):
 
 class RadioSession(Base):
     """One transmission of a release to a group. ``next_counter`` is the first frame counter that is not taken yet; it
-    is written down before any of those below it is sent. ``group_key`` is sealed like a device's."""
+    is written down before any of those below it is sent. ``group_key`` is sealed like a device's. A repair for devices
+    that have most of the block begins with fragment ``first_number``, with parity that was not sent before; they are
+    asked how they stand after ``ask_after`` fragments for the first time."""
 
     __tablename__ = "radio_session"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -60,6 +62,8 @@ class RadioSession(Base):
     redundancy: Mapped[int] = mapped_column(SmallInteger)
     fragments: Mapped[int] = mapped_column(Integer)
     coded: Mapped[int] = mapped_column(Integer)
+    first_number: Mapped[int] = mapped_column(Integer)
+    ask_after: Mapped[int] = mapped_column(Integer)
     on_air_s: Mapped[float]
     apart_s: Mapped[float]
     time_out: Mapped[int] = mapped_column(SmallInteger)
@@ -96,6 +100,7 @@ class RadioMember(Base):
     session_id: Mapped[int] = mapped_column(ForeignKey("radio_session.id", ondelete="CASCADE"), primary_key=True)
     device_id: Mapped[int] = mapped_column(ForeignKey("device.id", ondelete="CASCADE"), primary_key=True)
     attempt_id: Mapped[int] = mapped_column(ForeignKey("attempt.id", ondelete="CASCADE"))
+    try_number: Mapped[int] = mapped_column(Integer)
     session_count: Mapped[int] = mapped_column(Integer)
     clock_at: Mapped[datetime | None]
     in_group: Mapped[bool]
@@ -104,6 +109,7 @@ class RadioMember(Base):
     problem: Mapped[str]
     received: Mapped[int] = mapped_column(Integer)
     missing: Mapped[int | None] = mapped_column(Integer)
+    lost: Mapped[int | None] = mapped_column(Integer)
     recovered: Mapped[int | None] = mapped_column(Integer)
     complete: Mapped[bool]
     ready: Mapped[bool | None]
@@ -129,11 +135,13 @@ class RadioWish(Base):
 
 
 class RadioNetworkRow(Base):
-    """The radio network that is followed: the number of the last uplink that was dealt with. One row."""
+    """The radio network that is followed: which run of it, and the number of the last uplink of that run that was dealt
+    with. One row."""
 
     __tablename__ = "radio_network"
     id: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
     url: Mapped[str]
+    run: Mapped[str]
     uplinks: Mapped[int]
     region: Mapped[str]
     heard_at: Mapped[datetime | None]
