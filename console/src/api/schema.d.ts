@@ -1640,6 +1640,111 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/radio/network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Radio Network
+         * @description The radio network that the service follows, and how many devices are on narrow radio.
+         */
+        get: operations["show_radio_network"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/radio/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Radio Devices
+         * @description Devices on narrow radio, by serial.
+         */
+        get: operations["list_radio_devices"];
+        put?: never;
+        /**
+         * Record Radio Devices
+         * @description Records what is known of devices' radios, root keys too: devices that cannot be recorded are refused one by one,
+         *     the others are taken. A key is kept encrypted and never shown.
+         */
+        post: operations["record_radio_devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/radio/devices/{serial}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Radio Device
+         * @description What is on record of one device's radio.
+         */
+        get: operations["show_radio_device"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/radio_sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Radio Sessions
+         * @description The sessions of a rollout in the order in which they were planned, without their members.
+         */
+        get: operations["list_radio_sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/radio/sessions/{session_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Radio Session
+         * @description One session with its members: how far each is.
+         */
+        get: operations["show_radio_session"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/topology": {
         parameters: {
             query?: never;
@@ -3868,6 +3973,20 @@ export interface components {
              */
             about: boolean;
         };
+        /** Page[RadioDeviceOut] */
+        Page_RadioDeviceOut_: {
+            /** Items */
+            items: components["schemas"]["RadioDeviceOut"][];
+            /** Next */
+            next?: string | null;
+            /** Total */
+            total?: number | null;
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
+        };
         /** Page[ReleaseOut] */
         Page_ReleaseOut_: {
             /** Items */
@@ -4149,6 +4268,7 @@ export interface components {
             pace?: components["schemas"]["PlanPace"];
             numbers?: components["schemas"]["PlanNumbers"];
             brake?: components["schemas"]["PlanBrake"];
+            radio?: components["schemas"]["PlanRadio"];
             /** Rings */
             rings: components["schemas"]["PlanRing"][];
         };
@@ -4291,6 +4411,30 @@ export interface components {
             at_risk_at_once?: number | null;
         };
         /**
+         * PlanRadio
+         * @description How devices on narrow radio are sent to, all of a ring at once. What is left out is computed: ``at`` the earliest
+         *     moment by which all can be prepared (sooner is refused), ``data_rate`` the region's usual one, ``frequency`` (Hz)
+         *     that of its channel for groups, ``fragment`` (bytes) what every device can take, ``redundancy`` (% of the fragments)
+         *     what the measured loss asks for. ``repair`` is for those that a session did not bring everything to: another
+         *     ``session`` for all of them, each ``alone``, or ``none``.
+         */
+        PlanRadio: {
+            /** @default EU868 */
+            region: components["schemas"]["Region"];
+            /** At */
+            at?: string | null;
+            /** Data Rate */
+            data_rate?: number | null;
+            /** Frequency */
+            frequency?: number | null;
+            /** Fragment */
+            fragment?: number | null;
+            /** Redundancy */
+            redundancy?: number | null;
+            /** @default session */
+            repair: components["schemas"]["Repair"];
+        };
+        /**
          * PlanReading
          * @description A reading to watch during the soak: in which direction it gets worse, and by how much, against the same device
          *     before the update: by more than the share ``by`` and by at least ``at_least`` in its own unit.
@@ -4393,7 +4537,8 @@ export interface components {
          * @description What a plan would do, as things are now. ``unplaced`` are eligible devices that no ring takes; ``rate`` is what
          *     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
          *     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from;
-         *     ``faults`` is what faults of 1 to 25 times the limit would do.
+         *     ``faults`` is what faults of 1 to 25 times the limit would do; ``radio`` how devices on narrow radio would be sent
+         *     to, ring by ring.
          */
         PreviewOut: {
             /**
@@ -4431,6 +4576,8 @@ export interface components {
             faults: components["schemas"]["FaultPreview"][];
             /** Warnings */
             warnings: string[];
+            /** Radio */
+            radio?: components["schemas"]["RadioForecast"][];
         };
         /**
          * Problem
@@ -4450,6 +4597,346 @@ export interface components {
             instance?: string | null;
             /** Checks */
             checks?: components["schemas"]["CheckOut"][] | null;
+        };
+        /**
+         * RadioDeviceOut
+         * @description A device on narrow radio. ``radio`` tells whether it can take part in a session: ``ready``, ``no-packages`` or
+         *     ``no-key``; ``key_proved_at`` when a session showed that the key on record is its own; ``lost`` the share of
+         *     fragments that it lost in its last session, in bursts of ``burst`` on average; ``rssi`` in dBm.
+         */
+        RadioDeviceOut: {
+            /** Serial */
+            serial: string;
+            /** Eui */
+            eui: string;
+            /** Radio */
+            radio: string;
+            region: components["schemas"]["Region"];
+            /** Device Class */
+            device_class: string;
+            /** Lorawan */
+            lorawan: string;
+            /** Interval S */
+            interval_s: number;
+            ports: components["schemas"]["RadioPorts"];
+            packages: components["schemas"]["RadioPackages"];
+            /** Most Fragment */
+            most_fragment: number | null;
+            /** Has Key */
+            has_key: boolean;
+            /** Key Proved At */
+            key_proved_at: string | null;
+            /** Clock At */
+            clock_at: string | null;
+            /** Lost */
+            lost: number | null;
+            /** Burst */
+            burst: number | null;
+            /** Heard At */
+            heard_at: string | null;
+            /** Rssi */
+            rssi: number | null;
+            /** Data Rate */
+            data_rate: number | null;
+        };
+        /**
+         * RadioEntries
+         * @description What is to be on record of up to a thousand devices' radios; ``check`` writes nothing.
+         */
+        RadioEntries: {
+            /** Devices */
+            devices: components["schemas"]["RadioEntry"][];
+            /**
+             * Reason
+             * @default radio facts recorded
+             */
+            reason: string;
+            /**
+             * Check
+             * @default false
+             */
+            check: boolean;
+        };
+        /**
+         * RadioEntry
+         * @description What is to be on record of a device's radio; what is left out stays as it is, or is as usual for a device of
+         *     which nothing was on record. ``root_key`` is written and never shown.
+         */
+        RadioEntry: {
+            /** Serial */
+            serial: string;
+            /** Eui */
+            eui?: string | null;
+            region?: components["schemas"]["Region"] | null;
+            /** Device Class */
+            device_class?: ("B" | "C") | null;
+            /** Lorawan */
+            lorawan?: ("1.0" | "1.1") | null;
+            /** Interval S */
+            interval_s?: number | null;
+            ports?: components["schemas"]["RadioPorts"] | null;
+            packages?: components["schemas"]["RadioPackages"] | null;
+            /** Most Fragment */
+            most_fragment?: number | null;
+            /** Root Key */
+            root_key?: string | null;
+        };
+        /**
+         * RadioForecast
+         * @description How a ring's devices on narrow radio would be sent to: size of the block (bytes), fragments and parity, seconds
+         *     that one is on the air and from one to the next, how long it takes in all, from when on it can begin, the share of
+         *     devices expected to need no repair at the loss that was measured (``measured``: of so many; the others are taken to
+         *     lose as usual), and the share of a battery's day that listening takes (``energy``: low, medium or high).
+         */
+        RadioForecast: {
+            /** Ring */
+            ring: string;
+            /** Devices */
+            devices: number;
+            /** Bytes */
+            bytes: number;
+            region: components["schemas"]["Region"];
+            /** Data Rate */
+            data_rate: number;
+            /** Frequency */
+            frequency: number;
+            /** Fragment */
+            fragment: number;
+            /** Fragments */
+            fragments: number;
+            /** Redundancy */
+            redundancy: number;
+            /** Coded */
+            coded: number;
+            /** On Air S */
+            on_air_s: number;
+            /** Apart S */
+            apart_s: number;
+            /** Length S */
+            length_s: number;
+            /**
+             * Earliest
+             * Format: date-time
+             */
+            earliest: string;
+            /**
+             * Begins At
+             * Format: date-time
+             */
+            begins_at: string;
+            /**
+             * Ends At
+             * Format: date-time
+             */
+            ends_at: string;
+            /** Slowest */
+            slowest: string;
+            /** Slowest S */
+            slowest_s: number;
+            /** Measured */
+            measured: number;
+            /** Expected Share */
+            expected_share: number;
+            /** Repair */
+            repair: string;
+            /** Energy */
+            energy: string;
+        };
+        /**
+         * RadioMemberOut
+         * @description A device in a session. ``step`` is what it is to be told next (``clock``, ``group``, ``session``, ``fragments``),
+         *     then ``ready`` and ``complete``; ``ready`` whether it was ready when the session began (None: that is to come);
+         *     ``received`` and ``missing`` are what it told last, ``recovered`` what it made up for by parity; ``state`` is that
+         *     of its attempt by now.
+         */
+        RadioMemberOut: {
+            /** Serial */
+            serial: string;
+            /** Eui */
+            eui: string;
+            /** Attempt Id */
+            attempt_id: number;
+            /** Step */
+            step: string;
+            /** Ready */
+            ready: boolean | null;
+            /** Problem */
+            problem: string;
+            /** Received */
+            received: number;
+            /** Missing */
+            missing: number | null;
+            /** Recovered */
+            recovered: number | null;
+            /** Lost */
+            lost: number | null;
+            /** Complete */
+            complete: boolean;
+            /** State */
+            state: string;
+            /** Reason */
+            reason: string | null;
+            /** Heard At */
+            heard_at: string | null;
+        };
+        /**
+         * RadioNetworkOut
+         * @description The radio network that the service follows (``url`` None: none), when it was last heard, what is the trouble with
+         *     it, and how many devices are on narrow radio, by whether they can take part in a session.
+         */
+        RadioNetworkOut: {
+            /** Url */
+            url: string | null;
+            /** Region */
+            region: string | null;
+            /** Heard At */
+            heard_at: string | null;
+            /** Trouble */
+            trouble: string;
+            /** Devices */
+            devices: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * RadioPackages
+         * @description Which versions of the application packages for clock (TS003), groups (TS005) and fragments (TS004) a radio device
+         *     has; None for one that it lacks.
+         */
+        RadioPackages: {
+            /**
+             * Clock
+             * @default 2
+             */
+            clock: number | null;
+            /**
+             * Multicast
+             * @default 2
+             */
+            multicast: number | null;
+            /**
+             * Fragments
+             * @default 2
+             */
+            fragments: number | null;
+        };
+        /**
+         * RadioPorts
+         * @description The ports (FPort) of a radio device's application packages.
+         */
+        RadioPorts: {
+            /**
+             * Clock
+             * @default 202
+             */
+            clock: number;
+            /**
+             * Multicast
+             * @default 200
+             */
+            multicast: number;
+            /**
+             * Fragments
+             * @default 201
+             */
+            fragments: number;
+        };
+        /**
+         * RadioRefusal
+         * @description A device whose radio was not recorded, and why.
+         */
+        RadioRefusal: {
+            /** Serial */
+            serial: string;
+            /** Kind */
+            kind: string;
+            /** Detail */
+            detail: string;
+        };
+        /**
+         * RadioReport
+         * @description What was recorded (or would be, with ``check``): serials, and those that were refused.
+         */
+        RadioReport: {
+            /** Changed */
+            changed: string[];
+            /** Unchanged */
+            unchanged: number;
+            /** Refusals */
+            refusals: components["schemas"]["RadioRefusal"][];
+        };
+        /**
+         * RadioSessionOut
+         * @description One transmission of a release to a group. ``state`` is ``setting-up``, ``sending`` or ``ended``; ``length_s`` is
+         *     how long it was expected to take, ``expected_share`` the share of members expected to need no repair; ``counts`` are
+         *     members by step, ``late`` those that were not ready when it began; ``trouble`` says why it does not go on.
+         */
+        RadioSessionOut: {
+            /** Id */
+            id: number;
+            /** Rollout Id */
+            rollout_id: number;
+            /** Repair Of */
+            repair_of: number | null;
+            /** State */
+            state: string;
+            /** Outcome */
+            outcome: string | null;
+            /** Trouble */
+            trouble: string;
+            region: components["schemas"]["Region"];
+            /** Data Rate */
+            data_rate: number;
+            /** Frequency */
+            frequency: number;
+            /** Fragment */
+            fragment: number;
+            /** Redundancy */
+            redundancy: number;
+            /** Fragments */
+            fragments: number;
+            /** Coded */
+            coded: number;
+            /** On Air S */
+            on_air_s: number;
+            /** Apart S */
+            apart_s: number;
+            /** First Number */
+            first_number: number;
+            /** To Send */
+            to_send: number;
+            /** Sent */
+            sent: number;
+            /** Length S */
+            length_s: number;
+            /** Expected Share */
+            expected_share: number;
+            /**
+             * Planned At
+             * Format: date-time
+             */
+            planned_at: string;
+            /**
+             * Begins At
+             * Format: date-time
+             */
+            begins_at: string;
+            /** Began At */
+            began_at: string | null;
+            /** Ended At */
+            ended_at: string | null;
+            /** Answers Until */
+            answers_until: string | null;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Complete */
+            complete: number;
+            /** Late */
+            late: string[];
+            /** Members */
+            members?: components["schemas"]["RadioMemberOut"][];
         };
         /**
          * ReadingBeside
@@ -4497,6 +4984,12 @@ export interface components {
             /** Detail */
             detail: string;
         };
+        /**
+         * Region
+         * @description Where a radio network is: its rules differ.
+         * @enum {string}
+         */
+        Region: "EU868" | "US915";
         /**
          * ReleaseComponent
          * @description One image of a release, or what it brings to a place (``settings/main``). ``read``: its nameplate stood in the
@@ -4715,6 +5208,12 @@ export interface components {
          * @enum {string}
          */
         ReleaseState: "draft" | "published" | "withdrawn" | "scratch";
+        /**
+         * Repair
+         * @description How devices on narrow radio are served that a session did not bring everything to.
+         * @enum {string}
+         */
+        Repair: "session" | "alone" | "none";
         /**
          * ReportOut
          * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
@@ -5920,10 +6419,11 @@ export interface components {
         };
         /**
          * DownloadStep
-         * @description What a device does while ``downloading``.
+         * @description What a device does while ``downloading``; on narrow radio first of all what it is still to be told before a
+         *     session, and that it is ready for it.
          * @enum {string}
          */
-        DownloadStep: "fetch" | "verify" | "erase" | "write";
+        DownloadStep: "clock" | "group" | "session" | "fragments" | "ready" | "fetch" | "verify" | "erase" | "write";
         /**
          * EnrolmentIn
          * @description A device's first call. The same nonce gives the same token until the token's first use.
@@ -5950,6 +6450,8 @@ export interface components {
              * @default null
              */
             gateway: string | null;
+            /** @default null */
+            radio: components["schemas"]["RadioIn"] | null;
         };
         /**
          * EnrolmentOut
@@ -6115,6 +6617,47 @@ export interface components {
              * @default
              */
             log: string;
+        };
+        /**
+         * RadioIn
+         * @description What must be known of a device to reach it by narrow radio: its EUI (16 hex digits), region, class, how often it
+         *     speaks, ports and packages, the largest fragment that it takes (bytes), and the root key of its groups, 32 hex
+         *     digits: GenAppKey (LoRaWAN 1.0) or AppKey (1.1). The key is kept encrypted and never shown.
+         */
+        RadioIn: {
+            /** Eui */
+            eui: string;
+            /** @default EU868 */
+            region: components["schemas"]["Region"];
+            /**
+             * Device Class
+             * @default C
+             * @enum {string}
+             */
+            device_class: "B" | "C";
+            /**
+             * Lorawan
+             * @default 1.0
+             * @enum {string}
+             */
+            lorawan: "1.0" | "1.1";
+            /**
+             * Interval S
+             * @default 600
+             */
+            interval_s: number;
+            ports?: components["schemas"]["RadioPorts"];
+            packages?: components["schemas"]["RadioPackages"];
+            /**
+             * Most Fragment
+             * @default null
+             */
+            most_fragment: number | null;
+            /**
+             * Root Key
+             * @default null
+             */
+            root_key: string | null;
         };
         /**
          * RefusedReport
@@ -18816,6 +19359,734 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_radio_network: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RadioNetworkOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_radio_devices: {
+        parameters: {
+            query?: {
+                limit?: number;
+                /** @description Cursor: `next` of the page before. */
+                after?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RadioDeviceOut_"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record_radio_devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RadioEntries"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RadioReport"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_radio_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RadioDeviceOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_radio_sessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RadioSessionOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_radio_session: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RadioSessionOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */

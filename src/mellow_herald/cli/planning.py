@@ -12,6 +12,7 @@ from mellow_herald.core.refusal import Refused
 if TYPE_CHECKING:
     from mellow_herald.client import Herald
     from mellow_herald.wire.plan import PlanDocument
+    from mellow_herald.wire.radio import RadioForecast
     from mellow_herald.wire.rollout import PlanEditPreview, PreviewOut
 
 app = typer.Typer()
@@ -209,6 +210,8 @@ def print_preview(shown: "PreviewOut") -> None:
                 f"  {ring.position + 1} {_safe(ring.name)}: {', '.join(d.serial for d in ring.first)}{more}",
                 style="dim",
             )
+    for one_by_radio in shown.radio:
+        print_radio(one_by_radio, shown.now)
     if shown.passed_over:
         out.print()
         out.print("[bold]Passed over[/]")
@@ -219,6 +222,32 @@ def print_preview(shown: "PreviewOut") -> None:
         out.print(f"  {devices} waiting devices are taken over from {_safe(name)!r}", style="herald.honey")
     for words in shown.warnings:
         out.print(f"! {_safe(words)}", style="herald.honey")
+
+
+def print_radio(one: "RadioForecast", now: Any) -> None:
+    """How a ring's devices on narrow radio would be sent to."""
+    from mellow_herald.cli.looks import amount
+
+    out = console()
+    out.print(f"[bold]By radio[/], ring {_safe(one.ring)}: {one.devices} devices at once")
+    out.print(
+        f"  {amount(one.bytes)}: {one.fragments} fragments of {one.fragment} bytes and {one.redundancy} % more"
+        f" ({one.coded} of parity); {one.region} data rate {one.data_rate}, {one.frequency / 1e6:.3f} MHz"
+    )
+    minutes = round(one.length_s / 60)
+    length = f"{minutes // 60} h {minutes % 60:02d} min" if minutes >= 60 else f"{minutes} min"
+    out.print(
+        f"  {one.on_air_s * 1000:.0f} ms on the air, one every {one.apart_s:.2f} s: about {length} in all,"
+        f" energy {one.energy}"
+    )
+    every = f"{one.slowest_s / 60:.0f} min"
+    out.print(
+        f"  earliest start {_clock(one.earliest, now)}, as {_safe(one.slowest)} speaks every {every};"
+        f" begins {_clock(one.begins_at, now)}, over about {_clock(one.ends_at, now)}"
+    )
+    known = f"loss measured of {one.measured}" if one.measured else "no loss measured yet: 8 % in bursts of 5 assumed"
+    repair = {"session": "one repair for them all", "alone": "each served alone", "none": "no repair"}[one.repair]
+    out.print(f"  about {one.expected_share:.0%} need no repair ({known}); for the others: {repair}")
 
 
 def _print_faults(shown: "PreviewOut") -> None:

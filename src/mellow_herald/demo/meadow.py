@@ -2,22 +2,35 @@
 
 import json
 import random
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 
 BOARD, LINE = "bract-r1", "forage-sensor"
-OLD, NEW = "0.9.1", "1.0.0"
+NEW = "1.0.0"
 SENSORS = 60
-# What is sent, envelope and image, is 1,525 fragments of 40 bytes.
-FRAGMENT, IMAGE_SIZE = 40, 60_600
+# What is sent, envelope and image, is about 1,525 fragments of 40 bytes.
+FRAGMENT, IMAGE_SIZE = 40, 60_400
 # One whose moisture probe is worn: its self-test fails, and it says so.
 WORN = 17
 # Two whose root key is not on record, and two that are out of reach while the others are prepared.
 NO_KEY = (8, 41)
-AWAY, AWAY_FOR = (23, 52), "100m"
-EVERY = "10m"
+AWAY, AWAY_FOR = (23, 52), "70m"
+EVERY = "5m"
+PARTS = "parts.app = { size = 65536, slots = 1 }"
+
+
+@dataclass(frozen=True, slots=True)
+class Sensor:
+    """A sensor: the particulars of its ``radio`` as docs/scenario.md has them, and whether its probe is ``worn``."""
+
+    serial: str
+    radio: dict[str, Any] = field(default_factory=dict)
+    worn: bool = False
 
 
 def serial(number: int) -> str:
@@ -25,14 +38,14 @@ def serial(number: int) -> str:
     return f"TA-F1-{number:03d}"
 
 
-def write_image(path: Path, seed: int) -> None:
-    """Writes the sensors' new firmware."""
-    rng = random.Random(f"{seed}/{LINE}/{NEW}")
+def make_image(version: str, seed: int, *, board: str = BOARD, size: int = IMAGE_SIZE) -> bytes:
+    """The sensors' firmware: its self-test fails where the probe is worn."""
+    rng = random.Random(f"{seed}/{board}/{version}")
     plate = Nameplate(
         line=LINE,
-        board=BOARD,
+        board=board,
         component="app",
-        version=NEW,
+        version=version,
         floor=4,
         updater=2,
         build_id=f"ta-{rng.randrange(16**8):08x}",
@@ -40,59 +53,75 @@ def write_image(path: Path, seed: int) -> None:
         hw_rev_min=1,
         hw_rev_max=3,
     )
-    blocks = encode_nameplate(plate) + encode_behaviour([Behaviour("probe = worn", Fault.FAIL_SELF_TEST)])
-    path.write_bytes(rng.randbytes(1024) + blocks + rng.randbytes(IMAGE_SIZE - 1024 - len(blocks)))
+    faults = [Behaviour("probe = worn", Fault.FAIL_SELF_TEST)] if version == NEW else []
+    blocks = encode_nameplate(plate) + encode_behaviour(faults)
+    return rng.randbytes(1024) + blocks + rng.randbytes(size - 1024 - len(blocks))
 
 
-def write_scenario(path: Path, head: dict[str, str], code: str, image: str, gateway: str, seed: int) -> None:
-    """Writes the scenario of the meadow: sensors that lose some of what is sent to them, in bursts. ``head`` are the
-    paths of root key and key list, ``image`` that of what they run."""
+def sensors(seed: int) -> list[Sensor]:
+    """The sixty of the demo: they lose some of what is sent to them, in bursts, and no two clocks agree."""
     rng = random.Random(f"{seed}/meadow")
+    return [
+        Sensor(
+            serial(number),
+            {
+                "every": EVERY,
+                "loss": round(rng.uniform(0.06, 0.1), 3),
+                "burst": rng.choice([3, 5, 8]),
+                "clock_off_s": round(rng.uniform(-5, 5), 1),
+                "drift_ppm": round(rng.uniform(-30, 30), 1),
+                "most_fragment": FRAGMENT,
+                "key_on_record": number not in NO_KEY,
+            },
+            number == WORN,
+        )
+        for number in range(1, SENSORS + 1)
+    ]
+
+
+def scenario_text(
+    head: Mapping[str, str], board: str, parts: str, code: str, image: str, field: Iterable[Sensor], seed: int
+) -> str:
+    """A scenario of sensors on narrow radio. ``head`` are the paths of root key and key list, ``parts`` a line on
+    their flash, ``image`` the path of what they run."""
+    rng = random.Random(f"{seed}/batteries")
     lines = [
-        "# Sixty forage sensors in a meadow, on narrow radio.",
+        "# Forage sensors in a meadow, on narrow radio.",
         f"seed = {seed}",
         'vendor_domain = "thistledown.example"',
         *(f"{name} = {json.dumps(value)}" for name, value in head.items()),
         "",
-        f"[boards.{BOARD}]",
+        f"[boards.{board}]",
         f"code = {json.dumps(code)}",
-        "parts.app = { size = 65536, slots = 1 }",
+        parts,
     ]
-    for number in range(1, SENSORS + 1):
-        radio = {
-            "every": EVERY,
-            "loss": round(rng.uniform(0.05, 0.11), 3),
-            "burst": rng.choice([3, 5, 8]),
-            "clock_off_s": round(rng.uniform(-5, 5), 1),
-            "drift_ppm": round(rng.uniform(-30, 30), 1),
-            "most_fragment": FRAGMENT,
-            "key_on_record": number not in NO_KEY,
-        }
+    for one in field:
         lines += [
             "",
             "[[devices]]",
-            f"serial = {json.dumps(serial(number))}",
-            f"board = {json.dumps(BOARD)}",
+            f"serial = {json.dumps(one.serial)}",
+            f"board = {json.dumps(board)}",
             f"line = {json.dumps(LINE)}",
-            f"gateway = {json.dumps(gateway)}",
             'labels = { site = "quillmere", yard = "meadow", tz = "Europe/Dublin" }',
-            *(['quirks = { probe = "worn" }'] if number == WORN else []),
+            *(['quirks = { probe = "worn" }'] if one.worn else []),
             f"battery = {{ start = {rng.randint(60, 98)}, drain_per_day = 0.1 }}",
             f"images = {{ app = {json.dumps(image)} }}",
-            f"radio = {_inline(radio)}",
+            f"radio = {_inline(one.radio)}",
         ]
-    path.write_text("\n".join(lines) + "\n")
+    return "\n".join(lines) + "\n"
 
 
-def _inline(values: dict[str, object]) -> str:
+def _inline(values: Mapping[str, object]) -> str:
     return "{ " + ", ".join(f"{name} = {json.dumps(value)}" for name, value in values.items()) + " }"
 
 
-PLAN_TEXT = f"""\
+def plan_text(board: str, version: str) -> str:
+    """The plan of the sensors."""
+    return f"""\
 # The sensors of the meadow, all at once: what is sent to their group is sent once.
-name = "{{version}} to the meadow"
-release = "{BOARD}/{LINE}/{{version}}"
-target = "board = {BOARD} and has radio"
+name = "{version} to the meadow"
+release = "{board}/{LINE}/{version}"
+target = "board = {board} and has radio"
 
 [radio]
 data_rate = 4
@@ -109,11 +138,12 @@ delivery_limit = 0.3
 
 [[rings]]
 name = "meadow"
-soak = "30m"
+soak = "20m"
 enough = 0.8
 """
 
 
-def write_plan(path: Path) -> None:
-    """Writes the plan of the sensors."""
-    path.write_text(PLAN_TEXT.format(version=NEW))
+def write_files(folder: Path, seed: int) -> None:
+    """Writes firmware and plan."""
+    (folder / "firmware" / f"meadow-{NEW}.bin").write_bytes(make_image(NEW, seed))
+    (folder / "sensors.toml").write_text(plan_text(BOARD, NEW))

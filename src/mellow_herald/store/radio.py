@@ -9,7 +9,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import State
-from mellow_herald.store.database import fetch_all, fetch_one
+from mellow_herald.store.database import among, fetch_all, fetch_one
 from mellow_herald.store.rows.radio import (
     StoredRadioDevice,
     StoredRadioMember,
@@ -51,6 +51,16 @@ class ShownRadioMember(StoredRadioMember):
     interval_s: int
     state: str
     reason: str | None
+
+
+class Listening(TypedDict):
+    """What a forecast goes by of a device."""
+
+    serial: str
+    interval_s: int
+    lost: float | None
+    burst: float | None
+    most_fragment: int | None
 
 
 class Expected(TypedDict):
@@ -117,6 +127,18 @@ async def count_radio_devices(connection: AsyncConnection) -> dict[str, int]:
     """How many devices are on narrow radio, by whether they can take part in a session."""
     statement = select(Device.radio, func.count()).where(Device.radio.is_not(None)).group_by(Device.radio)
     return {str(row[0]): row[1] for row in await connection.execute(statement)}
+
+
+async def listening(connection: AsyncConnection, ids: Sequence[int]) -> list[Listening]:
+    """Those of these devices that are on narrow radio."""
+    columns = (RadioDevice.interval_s, RadioDevice.lost, RadioDevice.burst, RadioDevice.most_fragment)
+    statement = (
+        select(Device.serial, *columns)
+        .join(Device, Device.id == RadioDevice.device_id)
+        .where(RadioDevice.device_id == among("ids"))
+        .order_by(Device.serial)
+    )
+    return await fetch_all(connection, statement, Listening, {"ids": list(ids)})
 
 
 async def put_radio(connection: AsyncConnection, device_id: int, values: Mapping[str, Any]) -> None:

@@ -151,6 +151,7 @@ class RadioForecast(Shown):
     devices expected to need no repair at the loss that was measured (``measured``: of so many; the others are taken to
     lose as usual), and the share of a battery's day that listening takes (``energy``: low, medium or high)."""
 
+    ring: str
     devices: int
     bytes: int
     region: Region

@@ -10,6 +10,7 @@ from mellow_herald.core.plan import Opens
 from mellow_herald.core.rollout import Outcome, RingState, RolloutKind, RolloutState
 from mellow_herald.wire.model import Duration, Model, Reason, Shown, Time
 from mellow_herald.wire.plan import PlanCalendar, PlanDocument, PlanPace, PlanRing, Target
+from mellow_herald.wire.radio import RadioForecast
 
 
 class RingOut(Shown):
@@ -336,7 +337,8 @@ class PreviewOut(Shown):
     """What a plan would do, as things are now. ``unplaced`` are eligible devices that no ring takes; ``rate`` is what
     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from;
-    ``faults`` is what faults of 1 to 25 times the limit would do."""
+    ``faults`` is what faults of 1 to 25 times the limit would do; ``radio`` how devices on narrow radio would be sent
+    to, ring by ring."""
 
     now: Time
     name: str
@@ -353,3 +355,4 @@ class PreviewOut(Shown):
     overtaken: dict[str, int]
     faults: list[FaultPreview]
     warnings: list[str]
+    radio: list[RadioForecast] = Field(default_factory=list)

@@ -25,6 +25,7 @@ from mellow_herald.service.key_box import KeyBox
 from mellow_herald.service.radio.blocks import Blocks, NoBlockError
 from mellow_herald.service.radio.hearing import Ears, group_about
 from mellow_herald.service.rollouts.planning import plan_of
+from mellow_herald.service.rollouts.radio_forecast import set_up_time
 from mellow_herald.store import radio, rollouts
 from mellow_herald.store.feed import FeedEvent, publish
 from mellow_herald.store.radio import Expected, Wished
@@ -250,12 +251,6 @@ class Planner:
         data = {"session": session_id, "state": "setting-up", "devices": len(members)}
         await publish(connection, [FeedEvent(now, "radio", group.rollout_id, data=data)])
         return session_id
-
-
-def set_up_time(every: timedelta) -> timedelta:
-    """How long it takes until a device that speaks so often is prepared, from before it was told of anything: one word
-    to ask, one for each step of the set-up, one for the last answer, and a fifth more."""
-    return every * (len(SETUP) + 2) * 1.2
 
 
 def _listener(wish: Expected, now: datetime) -> Listener:

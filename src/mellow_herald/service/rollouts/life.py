@@ -19,6 +19,7 @@ from mellow_herald.service.rollouts.brakes import foresee_watch
 from mellow_herald.service.rollouts.ending import apply_to, finish, go_on_without
 from mellow_herald.service.rollouts.opening import open_at_once
 from mellow_herald.service.rollouts.planning import Drawn, add_exception, draw, prepare
+from mellow_herald.service.rollouts.radio_forecast import forecast_rings
 from mellow_herald.service.rollouts.record import record_decision, renew_orders, stored_rollout
 from mellow_herald.store import attempts, releases, rings, rollouts
 from mellow_herald.store.gate import Lock, close_gate, share
@@ -71,6 +72,8 @@ async def start(
             )
         if agreed is not None:
             _check_agreed(plan, agreed, drawn)
+        # What cannot be sent to devices on narrow radio, or not so soon, is not begun.
+        await forecast_rings(connection, prepared, drawn, [None] * len(plan.rings), plan.calendar.start or now)
         later = plan.calendar.start is not None and plan.calendar.start > now
         rollout_id = await rollouts.add_rollout(
             connection,

@@ -18,6 +18,7 @@ from mellow_herald.core.forecast import RingFacts, forecast
 from mellow_herald.core.foresight import HOURS, TOGETHER, Foreseen, foresee
 from mellow_herald.core.plan import Plan
 from mellow_herald.service.context import Context
+from mellow_herald.service.rollouts import radio_forecast
 from mellow_herald.service.rollouts.planning import Drawn, Prepared, draw, prepare, size_of
 from mellow_herald.store import conditions, previewing, rings
 from mellow_herald.store.rings import DrawnRow
@@ -61,9 +62,12 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
         )
         seen, faults = await asyncio.gather(_look(connection, prepared, drawn, now), _faults(prepared, drawn, shares))
         overtaken = await _overtaken(connection, prepared, drawn, overtake=overtake)
-    size = size_of(prepared.images)
-    facts = [RingFacts(n, s.interval or USUAL, s.next_call) for n, s in zip(drawn.counts, seen.samples, strict=True)]
-    forecasts = forecast(prepared.plan, facts, size, seen.rate, now)
+        size = size_of(prepared.images)
+        sampled = zip(drawn.counts, seen.samples, strict=True)
+        facts = [RingFacts(count, one.interval or USUAL, one.next_call) for count, one in sampled]
+        forecasts = forecast(prepared.plan, facts, size, seen.rate, now)
+        opens = [one.opens for one in forecasts]
+        by_radio = await radio_forecast.forecast_rings(connection, prepared, drawn, opens, now)
     rings, exposed = [], 0
     for position, (ring, one, asked) in enumerate(zip(document.rings, drawn.placed, forecasts, strict=True)):
         exposed += len(one.ids)
@@ -105,7 +109,12 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
         rate=seen.rate,
         overtaken=overtaken,
         faults=faults,
-        warnings=[*_warnings(prepared, drawn, rings, now), *_never_met(prepared.plan, seen.foreseen)],
+        warnings=[
+            *_warnings(prepared, drawn, rings, now),
+            *_never_met(prepared.plan, seen.foreseen),
+            *radio_forecast.warnings(prepared.plan, by_radio),
+        ],
+        radio=by_radio,
     )
 
 
