@@ -29,9 +29,9 @@ BOARD_FILE = {
 
 class Meadow:
     """A flight whose service follows a radio network. ``sensors`` are their radios' particulars by serial; two slots,
-    small images, and a word every two minutes."""
+    small images, and a word every minute."""
 
-    def __init__(self, folder: Path, sensors: Mapping[str, Mapping[str, Any]], *, size: int = 4000) -> None:
+    def __init__(self, folder: Path, sensors: Mapping[str, Mapping[str, Any]], *, size: int = 2600) -> None:
         self.flight = Flight(folder, speed=60)
         self.radio_port, self.sensors, self.size = free_port(), dict(sensors), size
         self.url = f"http://127.0.0.1:{self.radio_port}"
@@ -52,7 +52,7 @@ class Meadow:
             herald.releases.publish(self.image(version), key=key)
         code = herald.codes.make(CodeIn(board=BOARD, line=LINE, uses=50)).code or ""
         sensors = [
-            meadow.Sensor(serial, radio={"every": "2m", "loss": 0.06, "burst": 2, **radio}, worn="worn" in radio)
+            meadow.Sensor(serial, radio={"every": "1m", "loss": 0.06, "burst": 2, **radio}, worn="worn" in radio)
             for serial, radio in self.sensors.items()
         ]
         for one in sensors:
@@ -74,7 +74,7 @@ class Meadow:
     def plan(self, **radio: Any) -> PlanDocument:
         document = tomllib.loads(meadow.plan_text(BOARD, NEW))
         document["radio"] = {"data_rate": 4, "redundancy": 30, **radio}
-        document["rings"][0]["soak"] = "4m"
+        document["rings"][0]["soak"] = "2m"
         document["rings"][0]["enough"] = 0.2
         document["brake"]["firmware_limit"] = 0.9
         document["brake"]["delivery_limit"] = 0.9

@@ -77,12 +77,21 @@ class Expected(TypedDict):
     most_fragment: int | None
 
 
+class Placed(StoredRadioMember):
+    """A member with what tells whether what it was told still holds: the group's address, and the fragments' size."""
+
+    fragment: int
+    address: int
+
+
 class Wished(Expected):
-    """A device that wishes for a release."""
+    """A device that wishes for a release. ``tries`` are the sessions that it was to be in for this, ``sessions`` those
+    of them for which it was ready."""
 
     rollout_id: int
     manifest: str
     sessions: int
+    tries: int
     at: datetime
     serial: str
     eui: str
@@ -172,12 +181,10 @@ async def owner_of_eui(connection: AsyncConnection, eui: str) -> str | None:
 
 
 async def put_wish(connection: AsyncConnection, wish: Mapping[str, Any]) -> None:
-    """Notes that a device was told to fetch a release; how many sessions it had for it stays with the same try."""
-    statement = insert(RadioWish).values(**wish, sessions=0)
-    new = statement.excluded
-    same = (RadioWish.attempt_id == new.attempt_id) & (RadioWish.try_number == new.try_number)
-    changed: dict[str, Any] = {name: getattr(new, name) for name in wish if name != "device_id"}
-    changed["sessions"] = 0
+    """Notes that a device was told to fetch a release."""
+    statement = insert(RadioWish).values(**wish)
+    same = (RadioWish.attempt_id == wish["attempt_id"]) & (RadioWish.try_number == wish["try_number"])
+    changed = {name: value for name, value in wish.items() if name != "device_id"}
     await connection.execute(statement.on_conflict_do_update(index_elements=["device_id"], set_=changed, where=~same))
 
 
@@ -186,17 +193,25 @@ async def drop_wish(connection: AsyncConnection, device_id: int) -> None:
     await connection.execute(delete(RadioWish).where(RadioWish.device_id == device_id))
 
 
-async def count_sessions(connection: AsyncConnection, devices: Iterable[int]) -> None:
-    """One more session was planned with these devices."""
-    statement = update(RadioWish).where(RadioWish.device_id.in_(sorted(devices)))
-    await connection.execute(statement.values(sessions=RadioWish.sessions + 1))
-
-
 async def list_wishes(connection: AsyncConnection) -> list[Wished]:
     """Who wishes for what, as long as its attempt is still to be fetched for."""
+    over = (
+        select(func.count())
+        .select_from(RadioMember)
+        .join(RadioSession, RadioSession.id == RadioMember.session_id)
+        .where(
+            RadioMember.device_id == RadioWish.device_id,
+            RadioMember.attempt_id == RadioWish.attempt_id,
+            RadioMember.try_number == RadioWish.try_number,
+            RadioSession.state == "ended",
+        )
+        .correlate(RadioWish)
+    )
     statement = (
         select(
             RadioWish.__table__,
+            over.scalar_subquery().label("tries"),
+            over.where(RadioMember.ready.is_(True)).scalar_subquery().label("sessions"),
             Device.serial,
             AttemptRow.back_to.is_not(None).label("back"),
             *(
@@ -366,23 +381,22 @@ async def list_complete(connection: AsyncConnection, devices: Iterable[int]) -> 
     return {(row[0], row[1], row[2]) for row in await connection.execute(statement)}
 
 
-async def last_receptions(
-    connection: AsyncConnection, devices: Iterable[int], manifest: str, fragment: int
-) -> dict[int, StoredRadioMember]:
-    """What devices have of a block that was cut in this way, by device: where they were last told of fragments."""
+async def last_places(
+    connection: AsyncConnection, devices: Iterable[int], rollout_id: int, manifest: str
+) -> dict[int, Placed]:
+    """How far devices came in their newest session for a release, by device."""
     statement = (
-        select(RadioMember.__table__)
+        select(RadioMember.__table__, RadioSession.fragment, RadioSession.address)
         .distinct(RadioMember.device_id)
         .join(RadioSession, RadioSession.id == RadioMember.session_id)
         .where(
             RadioMember.device_id.in_(sorted(set(devices))),
-            RadioMember.has_fragments,
+            RadioSession.rollout_id == rollout_id,
             RadioSession.manifest == manifest,
-            RadioSession.fragment == fragment,
         )
         .order_by(RadioMember.device_id, RadioMember.session_id.desc())
     )
-    rows = await fetch_all(connection, statement, StoredRadioMember)
+    rows = await fetch_all(connection, statement, Placed)
     return {row["device_id"]: row for row in rows}
 
 
@@ -425,9 +439,15 @@ async def change_member(connection: AsyncConnection, session_id: int, device_id:
     await connection.execute(statement.values(**values))
 
 
+async def forget_session_times(connection: AsyncConnection, session_id: int) -> None:
+    """A session begins at another time than its members were told."""
+    statement = update(RadioMember).where(RadioMember.session_id == session_id, ~RadioMember.complete)
+    await connection.execute(statement.values(has_session=False))
+
+
 async def newest_address(connection: AsyncConnection) -> int | None:
-    """The address of the group that was made last."""
-    return await connection.scalar(select(RadioSession.address).order_by(RadioSession.id.desc()).limit(1))
+    """The highest address that a group was given."""
+    return await connection.scalar(select(func.max(RadioSession.address)))
 
 
 # The network --------------------------------------------------------------------------------------------------------

@@ -2,6 +2,7 @@
 over. Without a network there is none of this."""
 
 import asyncio
+from collections.abc import Sequence
 
 import structlog
 from sqlalchemy.ext.asyncio import AsyncConnection
@@ -13,7 +14,7 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.problems import say_trouble
 from mellow_herald.service.radio.blocks import Blocks
 from mellow_herald.service.radio.hearing import Ears
-from mellow_herald.service.radio.network import Network, NetworkAwayError, NetworkRefusedError
+from mellow_herald.service.radio.network import Network, NetworkAwayError, NetworkRefusedError, Uplink
 from mellow_herald.service.radio.planning import Planner, by_begin
 from mellow_herald.service.radio.sending import Sender, due
 from mellow_herald.service.tasks import end
@@ -24,6 +25,8 @@ from mellow_herald.store.rows.radio import StoredRadioSession
 log = structlog.get_logger()
 AGAIN_S = 1.0
 LOOK_S = 0.25
+# So many devices are heard at the same time.
+AT_ONCE = 4
 
 
 async def keep_bridging(context: Context, intake: Intake, url: str, token: str | None) -> None:
@@ -64,6 +67,7 @@ class Bridge:
         self._sending: asyncio.Task[None] | None = None
         self._sent_session: int | None = None
         self._called_back: set[int] = set()
+        self._turns = asyncio.Semaphore(AT_ONCE)
 
     async def run(self, holding: AsyncConnection) -> None:
         """Listens, plans and sends for as long as ``holding``, by which no other process does, is there."""
@@ -92,18 +96,29 @@ class Bridge:
             told_run, heard = await self._network.uplinks(run, newest)
             if told_run != run:
                 run, newest = told_run, 0
+            own: dict[str, list[Uplink]] = {}
             for uplink in heard:
-                try:
-                    await self._ears.hear(uplink)
-                except (NetworkAwayError, NetworkRefusedError):
-                    raise
-                except Exception as error:
-                    # One that cannot be dealt with is not to keep all that come after it.
-                    say_trouble("what a device said by radio could not be dealt with", error, eui=uplink.eui)
+                own.setdefault(uplink.eui, []).append(uplink)
                 newest = uplink.number
+            async with asyncio.TaskGroup() as hearing:
+                for uplinks in own.values():
+                    hearing.create_task(self._hear(uplinks))
             async with self._context.engine.begin() as connection:
                 known = {"url": self._url, "run": run, "uplinks": newest, "region": region.value, "trouble": ""}
                 await radio.put_network(connection, heard_at=self._context.clock.now(), **known)
+
+    async def _hear(self, uplinks: Sequence[Uplink]) -> None:
+        """What one device said, in order; others are heard meanwhile."""
+        async with self._turns:
+            for uplink in uplinks:
+                try:
+                    await self._ears.hear(uplink)
+                except (NetworkAwayError, NetworkRefusedError) as error:
+                    # What it was to be told it is told when it speaks again.
+                    await _note_trouble(self._context, self._url, str(error))
+                except Exception as error:
+                    # One that cannot be dealt with is not to keep all that come after it.
+                    say_trouble("what a device said by radio could not be dealt with", error, eui=uplink.eui)
 
     async def _drive(self, region: Region, holding: AsyncConnection) -> None:
         while True:
@@ -122,7 +137,12 @@ class Bridge:
                     self._sender = Sender(self._context, self._network, self._blocks, self._ears, session)
                     self._sent_session = session["id"]
                     self._sending = asyncio.create_task(self._sender.run())
-            await self._planner.plan(region)
+            try:
+                await self._planner.plan(region)
+            except Exception as error:
+                # Devices go on being heard, and what is under way goes on.
+                say_trouble("sessions by radio could not be planned; trying again", error)
+                await asyncio.sleep(AGAIN_S)
             await asyncio.sleep(LOOK_S)
 
     async def _end_idle(self, sessions: list[StoredRadioSession]) -> None:

@@ -28,13 +28,13 @@ from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.service.rollouts.radio_forecast import set_up_time
 from mellow_herald.store import radio, rollouts
 from mellow_herald.store.feed import FeedEvent, publish
-from mellow_herald.store.radio import Expected, Wished
-from mellow_herald.store.rows.radio import StoredRadioMember, StoredRadioSession
+from mellow_herald.store.radio import Expected, Placed, Wished
+from mellow_herald.store.rows.radio import StoredRadioSession
 
 log = structlog.get_logger()
 FIRST_ADDRESS = 0x0100_0000
-# The first session, and so many repairs; then a device is given up.
-MOST_SESSIONS = 4
+# So many sessions for which it was ready, or so many in all, and a device is given up.
+MOST_SESSIONS, MOST_TRIES = 4, 8
 # Devices listen so much longer than a session is expected to last.
 RESERVE = 1.3
 # Between two sessions on one channel.
@@ -76,7 +76,7 @@ class Planner:
         for wish in wishes:
             running = rows[wish["rollout_id"]]["state"] == RolloutState.RUNNING
             asked = (wish["device_id"], wish["attempt_id"], wish["try_number"])
-            if wish["device_id"] in unsure and wish["sessions"] < MOST_SESSIONS:
+            if wish["device_id"] in unsure:
                 continue
             if running and wish["device_id"] not in served and asked not in done and wish["root_key"] is not None:
                 waiting.setdefault((wish["rollout_id"], wish["manifest"]), []).append(wish)
@@ -97,16 +97,16 @@ class Planner:
             return
         async with self._context.engine.begin() as connection:
             await radio.add_members(connection, session["id"], [_member(one) for one in wishes])
-            await radio.count_sessions(connection, [one["device_id"] for one in wishes])
 
     async def _serve(self, group: Group) -> None:
         """Plans the next session of a group, for those that may have one more."""
         repair = group.plan.radio.repair
         most = 1 if repair is Repair.NONE else MOST_SESSIONS
-        for wish in [one for one in group.wishes if one["sessions"] >= most]:
+        over = [one for one in group.wishes if one["sessions"] >= most or one["tries"] >= min(MOST_TRIES, 2 * most)]
+        for wish in over:
             await self._give_up(wish, repair)
-        left = [wish for wish in group.wishes if wish["sessions"] < most]
-        if left and repair is Repair.ALONE and all(wish["sessions"] for wish in left):
+        left = [wish for wish in group.wishes if wish not in over]
+        if left and repair is Repair.ALONE and all(wish["tries"] for wish in left):
             left = left[:1]
         if left:
             await self._plan_session(Group(group.rollout_id, group.manifest, group.plan, left))
@@ -118,14 +118,17 @@ class Planner:
         if device is None:
             return
         received = 0 if place is None else place[1]["received"]
-        why = "the plan has no repair" if repair is Repair.NONE else f"{wish['sessions']} sessions did not bring it all"
-        hint = "" if received else "; it received nothing: is its root key the right one, and does it listen?"
+        why = "the plan has no repair" if repair is Repair.NONE else f"{wish['tries']} sessions did not bring it all"
+        hint = "; it received nothing: is its root key the right one, and does it listen?"
+        if not wish["sessions"]:
+            hint = "; it was ready for none of them: does it hear what it is told?"
+        hint = "" if received else hint
         told = {"state": "failed", "reason": "download-broken", "detail": why + hint}
         await self._ears.say_for(device, wish["attempt_id"], wish["try_number"], **told)
 
     async def _plan_session(self, group: Group) -> None:
         now = self._context.clock.now()
-        first = all(wish["sessions"] == 0 for wish in group.wishes)
+        first = all(wish["tries"] == 0 for wish in group.wishes)
         members: Sequence[Expected] = group.wishes
         if first and not any(wish["back"] for wish in group.wishes):
             # Those too that have not asked yet: who is not ready at the beginning is told by name.
@@ -152,35 +155,29 @@ class Planner:
         block = await self._blocks.whole(group.manifest)
         listeners = [_listener(one, now) for one in members]
         # Who is served again loses more than was thought of.
-        redundancy = None if any(wish["sessions"] for wish in group.wishes) else asked.redundancy
+        redundancy = None if any(wish["tries"] for wish in group.wishes) else asked.redundancy
         wanted = Asked(asked.region, asked.rate, asked.fragment, redundancy)
         whole = await asyncio.to_thread(forecast_session, len(block), wanted, listeners, now)
         async with self._context.engine.connect() as connection:
-            kept = await self._kept(connection, group.manifest, members, whole)
+            places = await self._places(connection, group, members)
             highest = await radio.highest_fragment(connection, group.manifest, whole.air.fragment)
+        have = [_kept(places.get(one["device_id"]), one, whole.air.fragment) for one in members]
         short = [
-            (kept[one["device_id"]]["missing"] or 0, listener)
-            for one, listener in zip(members, listeners, strict=True)
-            if one["device_id"] in kept and kept[one["device_id"]]["problem"] != MATRIX_FULL
+            (row["missing"] or 0, listener)
+            for row, listener in zip(have, listeners, strict=True)
+            if row is not None and row["problem"] != MATRIX_FULL
         ]
         if len(short) < len(members) or any(missing <= 0 or missing >= MOST_TOLD for missing, _ in short):
             return whole, 1
         highest = max(highest, whole.layout.fragments)
         return forecast_repair(whole.air, whole.layout, short, highest, now), highest + 1
 
-    async def _kept(
-        self, connection: AsyncConnection, manifest: str, members: Sequence[Expected], whole: Forecast
-    ) -> dict[int, StoredRadioMember]:
-        """What devices have of the block already: it goes on where it stopped, and is not set up again."""
+    async def _places(
+        self, connection: AsyncConnection, group: Group, members: Sequence[Expected]
+    ) -> dict[int, Placed]:
+        """How far devices came in the sessions before: what they were told then need not be told again."""
         devices = [one["device_id"] for one in members]
-        found = await radio.last_receptions(connection, devices, manifest, whole.air.fragment)
-        counts = {one["device_id"]: one["session_count"] for one in members}
-        # Another session since then has taken its place.
-        return {
-            one: row
-            for one, row in found.items()
-            if row["session_count"] == counts[one] and not row["complete"] and row["problem"] in ("", MATRIX_FULL)
-        }
+        return await radio.last_places(connection, devices, group.rollout_id, group.manifest)
 
     async def _refuse(self, wish: Wished, why: str) -> None:
         async with self._context.engine.connect() as connection:
@@ -211,16 +208,21 @@ class Planner:
             for one in await radio.list_sessions(connection, rollout_id=group.rollout_id)
             if one["manifest"] == group.manifest
         ]
+        last = earlier[-1] if earlier else None
         address = (await radio.newest_address(connection) or FIRST_ADDRESS) + 1
+        # A repair goes to the same group, whose counter goes on.
+        group_key = self._box.seal(secrets.token_bytes(16), group_about(address))
+        if last is not None:
+            address, group_key = last["address"], last["group_key"]
         length = foreseen.length.total_seconds()
         # A repair sends parity alone; of how many fragments the block is stays as it was.
-        fragments = layout.fragments if number == 1 else earlier[-1]["fragments"]
-        kept = await self._kept(connection, group.manifest, members, foreseen)
+        fragments = layout.fragments if last is None or number == 1 else last["fragments"]
+        places = await self._places(connection, group, members)
         session_id = await radio.add_session(
             connection,
             {
                 "rollout_id": group.rollout_id,
-                "repair_of": earlier[-1]["id"] if earlier else None,
+                "repair_of": last["id"] if last else None,
                 "state": "setting-up",
                 "manifest": group.manifest,
                 "region": air.region,
@@ -237,17 +239,16 @@ class Planner:
                 "time_out": min(LONGEST_EXPONENT, math.ceil(math.log2((length + layout.length) * RESERVE))),
                 "spread": spread_for(len(members)),
                 "address": address,
-                "group_key": self._box.seal(secrets.token_bytes(16), group_about(address)),
-                "next_counter": 0,
+                "group_key": group_key,
+                "next_counter": last["next_counter"] if last else 0,
                 "sent": 0,
                 "expected_s": length,
                 "expected_share": foreseen.share,
                 "planned_at": now,
                 "begins_at": begins_at,
             },
-            [_member(one, kept.get(one["device_id"])) for one in members],
+            [_member(one, places.get(one["device_id"]), address, air.fragment) for one in members],
         )
-        await radio.count_sessions(connection, [one["device_id"] for one in group.wishes])
         data = {"session": session_id, "state": "setting-up", "devices": len(members)}
         await publish(connection, [FeedEvent(now, "radio", group.rollout_id, data=data)])
         return session_id
@@ -261,18 +262,33 @@ def _listener(wish: Expected, now: datetime) -> Listener:
     return Listener(every, len(SETUP) + (0 if kept else 1), loss, wish["most_fragment"])
 
 
-def _member(one: Expected, kept: StoredRadioMember | None = None) -> dict[str, object]:
+def _kept(place: Placed | None, one: Expected, fragment: int) -> Placed | None:
+    """What a device has of the block already, cut in the same way: it goes on there, and is not set up again. None if
+    it has all, or nothing, or another session since then has taken its place."""
+    if place is None or not place["has_fragments"] or place["complete"] or place["fragment"] != fragment:
+        return None
+    return place if place["session_count"] == one["session_count"] and place["problem"] in ("", MATRIX_FULL) else None
+
+
+def _member(
+    one: Expected, place: Placed | None = None, address: int | None = None, fragment: int = 0
+) -> dict[str, object]:
     """A device in a session: anew with a number that it has not had, or going on with what it has of the block."""
-    new = {
+    new: dict[str, object] = {
         "device_id": one["device_id"],
         "attempt_id": one["attempt_id"],
         "try_number": one["try_number"],
         "session_count": one["session_count"] + 1,
         "clock_at": one["clock_at"],
+        "in_group": place is not None and place["in_group"] and place["address"] == address,
+        "received": 0,
+        "missing": None,
+        "has_fragments": False,
     }
+    kept = _kept(place, one, fragment)
     if kept is None:
-        return {**new, "received": 0, "missing": None, "has_fragments": False}
-    going_on = {name: kept[name] for name in ("received", "missing", "session_count")}
+        return new
+    going_on: dict[str, object] = {name: kept[name] for name in ("received", "missing", "session_count")}
     return {**new, **going_on, "has_fragments": True}
 
 

@@ -9,9 +9,9 @@ import structlog
 
 from mellow_herald.core.attempt import DownloadStep, State
 from mellow_herald.core.radio.keys import GroupSession
-from mellow_herald.core.radio.member import Step
+from mellow_herald.core.radio.member import SETUP, Step
 from mellow_herald.core.radio.packages import PORTS, Package, encode, fragments
-from mellow_herald.core.radio.session import Layout
+from mellow_herald.core.radio.session import Layout, earliest
 from mellow_herald.core.radio.transmission import (
     AskStatus,
     End,
@@ -44,6 +44,9 @@ COUNTERS = 64
 NOTED_EVERY = 8
 # The next frame is handed over while so many are on their way, so that the channel is never idle.
 AHEAD = 3
+# How often a session is put off because nobody is ready.
+MOST_POSTPONED = 4
+WANTED = ("queued", "offered", "downloading")
 AGAIN_S, FULL_S, LOOK_S, RUNS_S = 1.0, 0.05, 0.5, 0.1
 
 
@@ -73,6 +76,8 @@ class Sender:
             await self._end("no-release", str(error))
             return
         if session["state"] == "setting-up":
+            if await self._postpone():
+                return
             await self._begin()
         key = KeyBox(self._context.settings.data_dir).unseal(session["group_key"], group_about(session["address"]))
         group = GroupSession.derive(key, session["address"])
@@ -121,6 +126,31 @@ class Sender:
                         await self._withdraw()
                     await self._end(outcome.value, "")
                     return
+
+    async def _postpone(self) -> bool:
+        """Puts it off, if nobody that it could bring anything is ready, but others could be."""
+        session, now = self._session, self._context.clock.now()
+        await self._load()
+        members = [(one, to_member(one)) for one in self._members if one["state"] in WANTED]
+        steps = [(one, member, member.step(invitation_of(session, one))) for one, member in members]
+        late = [(one, member) for one, member, step in steps if step in SETUP and not member.problem]
+        ready = any(step is Step.READY and not member.problem for _, member, step in steps)
+        if ready or not late or session["postponed"] >= MOST_POSTPONED or not await self._runs():
+            return False
+        needs = [
+            (timedelta(seconds=one["interval_s"]), member.messages(invitation_of(session, one))) for one, member in late
+        ]
+        begins_at = earliest(now, needs)
+        async with self._context.engine.begin() as connection:
+            await radio.change_session(
+                connection, session["id"], begins_at=begins_at, postponed=session["postponed"] + 1
+            )
+            # It begins at another time than they were told.
+            await radio.forget_session_times(connection, session["id"])
+            data = {"session": session["id"], "state": "postponed", "late": len(late)}
+            await publish(connection, [FeedEvent(now, "radio", session["rollout_id"], data=data)])
+        log.info("a session by radio is put off: nobody is ready", session=session["id"], begins_at=str(begins_at))
+        return True
 
     async def _begin(self) -> None:
         """Tells who is ready, and who is not and is served later; begins."""

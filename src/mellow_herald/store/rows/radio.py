@@ -66,6 +66,7 @@ class StoredRadioSession(TypedDict):
     began_at: datetime | None
     ended_at: datetime | None
     outcome: str | None
+    postponed: int
     trouble: str
 
 
@@ -100,7 +101,6 @@ class StoredRadioWish(TypedDict):
     rollout_id: int
     try_number: int
     manifest: str
-    sessions: int
     at: datetime
 
 

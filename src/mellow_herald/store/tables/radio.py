@@ -47,7 +47,8 @@ class RadioSession(Base):
     """One transmission of a release to a group. ``next_counter`` is the first frame counter that is not taken yet; it
     is written down before any of those below it is sent. ``group_key`` is sealed like a device's. A repair for devices
     that have most of the block begins with fragment ``first_number``, with parity that was not sent before; they are
-    asked how they stand after ``ask_after`` fragments for the first time."""
+    asked how they stand after ``ask_after`` fragments for the first time. ``postponed`` is how often it was put off
+    because nobody was ready that it could bring anything."""
 
     __tablename__ = "radio_session"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -82,6 +83,7 @@ class RadioSession(Base):
     began_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
     outcome: Mapped[str | None]
+    postponed: Mapped[int] = mapped_column(SmallInteger, server_default=text("0"))
     trouble: Mapped[str] = mapped_column(server_default=text("''"))
     __table_args__ = (
         CheckConstraint("state IN ('setting-up','sending','ended')", name="state"),
@@ -130,7 +132,6 @@ class RadioWish(Base):
     rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id", ondelete="CASCADE"))
     try_number: Mapped[int] = mapped_column(Integer)
     manifest: Mapped[str]
-    sessions: Mapped[int] = mapped_column(Integer)
     at: Mapped[datetime]
 
 
