@@ -28,6 +28,7 @@ const SILENT: Record<string, unknown> = {
   owner: { may_postpone: 3, postpone_by: '1d', must_consent: false, message: '', contact: '' },
   pace: {},
   numbers: { retries: 2, retry_bad: false, retry_pause: '5m', answer_within: '30m', wait_at_most: '1d', trial_for: '30s' },
+  radio: { region: 'EU868', repair: 'session' },
   brake: { firmware_limit: 0.02, delivery_limit: 0.1, alpha: 0.05, watch_by: ['hw_rev'], min_good: 1 },
 }
 const SILENT_RING: Record<string, unknown> = { enough: 0.9, opens: 'by-itself' }

@@ -26,6 +26,12 @@ export const router = createRouter({
       props: (route) => ({ id: Number(route.params.id) }),
       meta: { title: 'Rollout' },
     },
+    {
+      path: '/sessions/:id(\\d+)',
+      component: () => import('./pages/SessionPage.vue'),
+      props: (route) => ({ id: Number(route.params.id) }),
+      meta: { title: 'Session' },
+    },
     { path: '/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
     { path: '/:rest(.*)', component: () => import('./pages/NotFoundPage.vue'), meta: { title: 'Not found' } },

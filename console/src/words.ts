@@ -17,6 +17,14 @@ export function inWords(ms: number): string {
   return hours < 48 ? `in ${hours} h ${minutes % 60} min` : `in ${Math.floor(hours / 24)} d ${hours % 24} h`
 }
 
+/** How long something takes or took; from milliseconds. */
+export function lasted(ms: number): string {
+  const seconds = Math.max(0, Math.round(ms / 1000))
+  if (seconds < 60) return `${seconds} s`
+  const minutes = Math.floor(seconds / 60)
+  return minutes < 60 ? `${minutes} min ${seconds % 60} s` : `${Math.floor(minutes / 60)} h ${minutes % 60} min`
+}
+
 /** A size in bytes, in words. */
 export function amount(bytes: number): string {
   if (bytes < 1024) return `${bytes} B`

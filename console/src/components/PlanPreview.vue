@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
-import { amount, moment } from '../words'
+import { amount, lasted, moment } from '../words'
 
 /** What a plan would do, ring by ring. */
 const props = defineProps<{ preview: Schemas['PreviewOut'] }>()
@@ -82,6 +82,14 @@ function met(ring: Schemas['RingPreview']): string {
       </tbody>
     </table>
     <p class="quiet">Devices exposed, and <b class="hurt">hurt</b>, before the brake halts, on average over made-up runs in which it strikes every device alike.</p>
+  </template>
+  <template v-for="one in preview.radio ?? []" :key="one.ring">
+    <h2 class="mt-4">By radio, ring {{ one.ring }}: {{ one.devices }} devices at once</h2>
+    <p class="quiet" :data-testid="`radio-${one.ring}`">
+      <b>{{ amount(one.bytes) }}</b> in {{ one.fragments }} fragments of {{ one.fragment }} bytes and {{ one.redundancy }} % more ({{ one.coded }} of parity), {{ one.region }} data rate {{ one.data_rate }}: one every {{ one.apart_s.toFixed(2) }} s, about <b>{{ lasted(1000 * one.length_s) }}</b>, energy {{ one.energy }}.
+      Earliest start <b>{{ clock(one.earliest) }}</b>, as {{ one.slowest }} speaks every {{ Math.round(one.slowest_s / 60) }} min; begins {{ clock(one.begins_at) }}, over about {{ clock(one.ends_at) }}.
+      About <b>{{ Math.round(100 * one.expected_share) }} %</b> need no repair ({{ one.measured ? `loss measured of ${one.measured}` : 'no loss measured yet: 8 % in bursts of 5 assumed' }}).
+    </p>
   </template>
   <template v-if="preview.passed_over.length">
     <h2 class="mt-4">Passed over</h2>

@@ -9,6 +9,7 @@ import BrakePanel from '../components/BrakePanel.vue'
 import ChoiceList from '../components/ChoiceList.vue'
 import CourseChart from '../components/CourseChart.vue'
 import PlanEdit from '../components/PlanEdit.vue'
+import RadioSessions from '../components/RadioSessions.vue'
 import RingArcs from '../components/RingArcs.vue'
 import RolloutState from '../components/RolloutState.vue'
 import StateBar from '../components/StateBar.vue'
@@ -231,6 +232,8 @@ function pick(wanted: string) {
           </div>
         </v-card>
       </div>
+
+      <RadioSessions :rollout-id="id" />
 
       <v-card v-if="harmed" id="suspects" class="panel mb-5">
         <h2>Suspects: what failing devices have in common</h2>

@@ -3,7 +3,7 @@ import { onScopeDispose, ref } from 'vue'
 
 import type { FeedEvent } from '../api/client'
 
-const KINDS = ['attempt', 'rollout', 'device', 'release', 'admission', 'board', 'keys', 'health', 'log'] as const
+const KINDS = ['attempt', 'rollout', 'device', 'release', 'admission', 'board', 'keys', 'health', 'log', 'radio'] as const
 type Listener = (event: FeedEvent) => void
 
 /** One event stream for all pages. The browser takes it up again by itself and asks for what it missed. */
