@@ -95,7 +95,8 @@ def follow(herald: "Herald", rollout_id: int, until: Until = END) -> RolloutOut:
     before = herald.latest_events(rollout_id=rollout_id, limit=LATEST)
     rollout = herald.rollouts.show(rollout_id)
     if until.over(rollout):
-        console().print(picture(rollout, brakes=herald.rollouts.brakes(rollout_id)))
+        brakes = herald.rollouts.brakes(rollout_id)
+        console().print(picture(rollout, brakes=brakes, by_radio=_sessions(herald, rollout)))
         return rollout
     plain = not sys.stdout.isatty() or os.environ.get("TERM") == "dumb"
     return (_tell if plain else _draw)(herald, rollout, before, until)
@@ -111,15 +112,15 @@ def _draw(herald: "Herald", rollout: RolloutOut, before: Sequence[Event], until:
     ) as live:
 
         def keep_fresh() -> None:
-            turn, brakes = 0, None
+            turn, brakes, by_radio = 0, None, list[Text]()
             while not over.wait(REFRESH_SECONDS):
                 if stale.is_set():
                     stale.clear()
                     # What the brakes show rests on every attempt: it is asked for less often.
                     if turn % BRAKE_TURNS == 0:
-                        brakes = herald.rollouts.brakes(rollout.id)
+                        brakes, by_radio = herald.rollouts.brakes(rollout.id), _sessions(herald, rollout)
                     turn += 1
-                    live.update(picture(herald.rollouts.show(rollout.id), tuple(latest), brakes))
+                    live.update(picture(herald.rollouts.show(rollout.id), tuple(latest), brakes, by_radio))
 
         threading.Thread(target=keep_fresh, daemon=True).start()
         for event in herald.rollouts.watch(rollout.id, after=_newest(before)):
@@ -130,7 +131,8 @@ def _draw(herald: "Herald", rollout: RolloutOut, before: Sequence[Event], until:
                 break
         over.set()
         rollout = herald.rollouts.show(rollout.id)
-        live.update(picture(rollout, tuple(latest), herald.rollouts.brakes(rollout.id)))
+        brakes = herald.rollouts.brakes(rollout.id)
+        live.update(picture(rollout, tuple(latest), brakes, _sessions(herald, rollout)))
     return rollout
 
 
@@ -141,6 +143,8 @@ def _tell(herald: "Herald", rollout: RolloutOut, before: Sequence[Event], until:
     for event in herald.rollouts.watch(rollout.id, after=_newest(before)):
         if event.kind == "rollout" or (event.kind == "attempt" and _worth_telling(event)):
             print(_line(event).plain, flush=True)
+        if event.kind == "radio" and _worth_telling(event):
+            print(f"{event.at:%H:%M:%S}  {_session_line(event.data)}", flush=True)
         if _may_matter(event, until):
             rollout = herald.rollouts.show(rollout.id)
             if event.kind == "rollout":
@@ -183,13 +187,36 @@ def _worth_telling(event: Event) -> bool:
     return event.data.get("moved") is not False
 
 
+def _session_line(data: dict[str, Any]) -> str:
+    devices = f", {data['devices']} devices" if "devices" in data else ""
+    late = f", {data['late']} not ready" if data.get("late") else ""
+    outcome = f": {data['outcome']}" if "outcome" in data else ""
+    return f"session {data['session']} {data['state']}{outcome}{devices}{late}"
+
+
 def _summary(rollout: RolloutOut) -> str:
     counts = ", ".join(f"{state.value} {rollout.states[state]}" for state in ORDER if rollout.states.get(state))
     return f"rollout {rollout.id} {rollout.state}: {counts or 'nothing begun'}"
 
 
-def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None, brakes: BrakesOut | None = None) -> Group:
-    """Rings with bars by state, numbers, what the brakes show, what can be done next, and the latest events."""
+def _sessions(herald: "Herald", rollout: RolloutOut) -> list[Text]:
+    """What the sessions of a rollout do by which devices on narrow radio are reached."""
+    found = herald.radio.sessions(rollout.id)
+    if not found:
+        return []
+    from mellow_herald.cli.radio_watch import headline
+
+    return [headline(one, herald.service_time) for one in found]
+
+
+def picture(
+    rollout: RolloutOut,
+    latest: Iterable[Event] | None = None,
+    brakes: BrakesOut | None = None,
+    by_radio: Sequence[Text] = (),
+) -> Group:
+    """Rings with bars by state, numbers, what the brakes show, what sessions by radio do, what can be done next, and
+    the latest events."""
     colour = colour_of(rollout)
     head = Text.assemble(
         (f"Rollout {rollout.id}  ", "bold"),
@@ -250,6 +277,7 @@ def picture(rollout: RolloutOut, latest: Iterable[Event] | None = None, brakes: 
     parts += [grid, Text(""), _legend(rollout)]
     if brakes is not None:
         parts += brake_lines(brakes)
+    parts += by_radio
     held_up = {word: n for word, n in rollout.waiting.items() if word != "next-check-in"}
     if held_up:
         parts.append(Text("waits for: " + ", ".join(f"{word} {n}" for word, n in held_up.items()), GREY_BLUE))

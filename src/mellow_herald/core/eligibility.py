@@ -170,6 +170,7 @@ def _all_rules(release: Candidate, region: str | None) -> Rules:
     newer = [Compare(name + COMPONENT_SUFFIX, ">", version) for name, version in release.versions]
     # Who does not tell its parts is asked by trying: it refuses what it has no room for.
     lacks = [And((Has("parts"), Not(Like("parts", f"*,{name},*")))) for name, _ in release.others]
+    other_region = NOBODY if region is None else And((Has("radio"), Compare("radio_region", "!=", region)))
     step = Or(() if release.least_running is None else (Compare("version", "<", release.least_running),))
     return (
         (PassedOver.NOT_ADMITTED, Compare("admission", "!=", "admitted")),
@@ -189,7 +190,7 @@ def _all_rules(release: Candidate, region: str | None) -> Rules:
         (PassedOver.NO_UPDATER, Compare("updater", "=", 0)),
         (PassedOver.NO_RADIO_PACKAGES, Compare("radio", "=", "no-packages")),
         (PassedOver.NO_RADIO_KEY, Compare("radio", "=", "no-key")),
-        (PassedOver.OTHER_REGION, NOBODY if region is None else Compare("radio_region", "!=", region)),
+        (PassedOver.OTHER_REGION, other_region),
         (PassedOver.IN_OTHER_ROLLOUT, Compare("in_rollout", "=", True)),
     )
 

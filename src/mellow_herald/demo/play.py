@@ -18,7 +18,8 @@ from rich.table import Table
 
 from mellow_herald.client import Herald, HeraldError
 from mellow_herald.core.digest import sha256_hex
-from mellow_herald.demo import scenario, yard
+from mellow_herald.demo import meadow, scenario, yard
+from mellow_herald.demo.meadow_act import MeadowAct, prepare_meadow
 from mellow_herald.demo.processes import DemoFailed, Processes
 from mellow_herald.demo.scenario import Place
 from mellow_herald.demo.second_act import Act
@@ -95,9 +96,12 @@ class _Demo:
         self._prepare()
         self._start_devices()
         self._start_receiver()
+        third = self._start_third_act()
         self._bad_release()
         self._good_release()
         self._second_act()
+        if third is not None:
+            self._third_act(third)
         agreed = self._compare() and not self._wrong
         for line in self._wrong:
             print(f"NOT AS SCRIPTED {line}", flush=True)
@@ -145,6 +149,8 @@ class _Demo:
             str(options.speed),
             "--webhook-allow",
             "127.0.0.1",
+            "--radio",
+            f"http://127.0.0.1:{options.port + 2}",
         )
         deadline = time.monotonic() + READY_SECONDS
         with Herald(self._url) as herald:
@@ -214,7 +220,9 @@ class _Demo:
         }
         codes = {board: self._code(board, line) for board, line in lines.items()}
         scenario.write_scenario(place, codes, self._options.devices, self._options.seed)
-        self._write_notes(prepared=True, devices=self._options.devices, yard=True)
+        code = self._code(meadow.BOARD, meadow.LINE)
+        prepare_meadow(place, self._options.seed, code)
+        self._write_notes(prepared=True, devices=self._options.devices, yard=True, meadow=True)
 
     def _prepare_others(self) -> None:
         """The boards and releases of a gateway and its sensors."""
@@ -287,7 +295,8 @@ class _Demo:
             self._say("A rollout of four rings: checked, previewed, started, watched")
             run("rollout", "check", str(place.plan(scenario.NEW)))
             run("rollout", "start", str(place.plan(scenario.NEW)), "--yes")
-            self._write_notes(bad_rollout=1)
+            with self._herald() as herald:
+                self._write_notes(bad_rollout=herald.rollouts.list(limit=1).items[0].id)
         bad = str(self._notes["bad_rollout"])
         run("rollout", "watch", bad, good=(4,))
         self._say("Halted by its brake. Those still at risk are waited for; what do the failing ones have in common?")
@@ -320,6 +329,24 @@ class _Demo:
         over.set()
         helper.join()
         self._report(str(good))
+
+    def _start_third_act(self) -> MeadowAct | None:
+        """The meadow's sensors are sent to while everything else is played: on narrow radio an hour is soon over."""
+        if "meadow" not in self._notes:
+            return None
+        act = MeadowAct(self.processes, self._place, self._herald(), self._options.port + 2, self._url)
+        act.start_devices()
+        if not self._notes.get("third_act"):
+            if "meadow_rollout" not in self._notes:
+                self._say("Third act, begun beside the first: sixty sensors on narrow radio are sent a release at once")
+                self._write_notes(meadow_rollout=act.start())
+            return act
+        return None
+
+    def _third_act(self, act: MeadowAct) -> None:
+        self._say("The meadow: what became of the session, and of its repair")
+        self._wrong += act.finish(int(self._notes["meadow_rollout"]))
+        self._write_notes(third_act=True)
 
     def _second_act(self) -> None:
         """A yard from the leaves to the gateway, and what is no firmware."""

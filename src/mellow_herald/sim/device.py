@@ -97,6 +97,11 @@ class SimDevice:
         """The slot whose image runs, None if nothing does."""
         return self._standing.boot.slot
 
+    @property
+    def link_stands(self) -> bool:
+        """Whether its own link stands, whatever the device does."""
+        return self._link_stands()
+
     def told(self) -> None:
         """Something came for it although it had not asked."""
         self._urgent.set()

@@ -106,7 +106,7 @@ class Fleet:
         chip = self._chip(spec, board)
         calls: Calls = Uplink(self._http, self._time, carry)
         if spec.radio is not None and self.network is not None:
-            calls = modem = self._on_air(spec, spec.radio, chip)
+            calls = modem = self._on_air(spec, spec.radio, chip, lambda: device.link_stands)
             modem.wake = lambda: device.told()
         device = SimDevice(
             spec,
@@ -120,11 +120,11 @@ class Fleet:
         )
         return device
 
-    def _on_air(self, spec: DeviceSpec, radio: RadioSpec, chip: Hardware) -> Modem:
+    def _on_air(self, spec: DeviceSpec, radio: RadioSpec, chip: Hardware, reached: Callable[[], bool]) -> Modem:
         """A device on narrow radio: made on a bench with a wire, then out of its reach."""
         assert self.network is not None
         unit = make_unit(spec, radio, self._loaded.scenario.seed)
-        self.network.place(unit, Loss(radio.loss, radio.burst), radio.uplink_loss)
+        self.network.place(unit, Loss(radio.loss, radio.burst), radio.uplink_loss, reached)
         return Modem(spec, self.network, unit, Uplink(self._http, self._time, _by_wire), chip, self._time)
 
     def _places(self, board: BoardSpec) -> dict[str, PlaceMaking]:

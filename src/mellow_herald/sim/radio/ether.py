@@ -5,7 +5,7 @@ The gateway is half duplex: while it sends it hears nothing, and two that speak 
 
 import random
 from collections import defaultdict, deque
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
@@ -48,13 +48,15 @@ class NotAllowedError(ValueError):
 @dataclass(slots=True)
 class Placed:
     """A unit in the field: how often and when it speaks by itself (None: whenever it is made to), what it loses, when
-    it answers (None: it has nothing to), and when it listens for what waits for it."""
+    it answers (None: it has nothing to), and when it listens for what waits for it. While it is not ``reached`` nothing
+    gets to it or from it."""
 
     unit: Unit
     every: timedelta | None
     regular_at: datetime | None
     lost: Iterator[bool]
     uplink_loss: float = 0.0
+    reached: Callable[[], bool] = lambda: True
     answers_at: datetime | None = None
     listens_at: datetime | None = None
 
@@ -83,11 +85,18 @@ class Ether:
     _busy: list[tuple[datetime, datetime]] = field(default_factory=list)
     _queued: dict[str, deque[tuple[int, bytes]]] = field(default_factory=lambda: defaultdict(deque))
 
-    def place(self, unit: Unit, every: timedelta | None, loss: Loss, uplink_loss: float = 0.0) -> None:
+    def place(
+        self,
+        unit: Unit,
+        every: timedelta | None,
+        loss: Loss,
+        uplink_loss: float = 0.0,
+        reached: Callable[[], bool] = lambda: True,
+    ) -> None:
         """Puts a unit into the field; when it speaks first is drawn."""
         first = None if every is None else self.now + every * self.rng.random()
         pattern = loss.pattern(random.Random(self.rng.random()))
-        self.placed[unit.eui] = Placed(unit, every, first, pattern, uplink_loss)
+        self.placed[unit.eui] = Placed(unit, every, first, pattern, uplink_loss, reached)
 
     def start(self, at: datetime) -> None:
         """Begins at this moment: clocks run wrong from now on."""
@@ -124,7 +133,7 @@ class Ether:
         self.sent += 1
         self.on_air += on_air
         for one in self.placed.values():
-            if one.unit.listens_to(self.now) is not None and not next(one.lost):
+            if one.unit.listens_to(self.now) is not None and not next(one.lost) and one.reached():
                 one.unit.overhear(frame, frequency, rate, ends)
                 self._let_answer(one)
         return self.free_at
@@ -172,7 +181,7 @@ class Ether:
             on_air = frame_time(UPLINKS, len(payload), crc=True)
             begins = ends + timedelta(seconds=2 if at else 0)
             ends = begins + timedelta(seconds=on_air)
-            if not self._clear(begins, ends) or self.rng.random() < one.uplink_loss:
+            if not self._clear(begins, ends) or self.rng.random() < one.uplink_loss or not one.reached():
                 continue
             heard = heard or at == 0
             self.heard += 1
@@ -189,7 +198,7 @@ class Ether:
             port, payload = waiting.popleft()
             ends = self.now + timedelta(seconds=frame_time(UPLINKS, len(payload)))
             self._busy.append((self.now, ends))
-            if not next(one.lost):
+            if not next(one.lost) and one.reached():
                 one.unit.hear(port, payload, ends)
         self._let_answer(one)
 

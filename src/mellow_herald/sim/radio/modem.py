@@ -118,7 +118,8 @@ class Modem:
                 await self._time.sleep(self._network.time_on_air(len(payload)))
                 if self._network.say(self._unit.eui, compact.PORT, payload):
                     return
-        raise NoAnswerError
+        # It does not try harder than that: the next time it speaks is its next time.
+        raise NoAnswerError(self.interval_s / self._time.scale)
 
     def _take(self, port: int, payload: bytes, at: datetime) -> None:
         if port != compact.PORT:

@@ -73,9 +73,9 @@ class RadioNetwork:
         """The number of the uplink that was heard last."""
         return self._ether.heard
 
-    def place(self, unit: Unit, loss: Loss, uplink_loss: float) -> None:
+    def place(self, unit: Unit, loss: Loss, uplink_loss: float, reached: Callable[[], bool]) -> None:
         """Puts a unit into the field."""
-        self._ether.place(unit, None, loss, uplink_loss)
+        self._ether.place(unit, None, loss, uplink_loss, reached)
 
     async def run(self) -> None:
         """Plays the air until cancelled."""
