@@ -5217,7 +5217,7 @@ export interface components {
         /**
          * ReportOut
          * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
-         *     that it explains.
+         *     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members.
          */
         ReportOut: {
             /**
@@ -5237,6 +5237,8 @@ export interface components {
             decisions: components["schemas"]["JournalEntry"][];
             /** Alarms */
             alarms?: components["schemas"]["AlarmOut"][];
+            /** Sessions */
+            sessions?: components["schemas"]["RadioSessionOut"][];
         };
         /**
          * RestartPreview

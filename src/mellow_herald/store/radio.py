@@ -169,6 +169,13 @@ async def change_radio(connection: AsyncConnection, device_id: int, **values: An
     await connection.execute(update(RadioDevice).where(RadioDevice.device_id == device_id).values(**values))
 
 
+async def next_word(connection: AsyncConnection, device_id: int) -> tuple[int, int, int]:
+    """Numbers one more word in a device's stead: boots and number of its own last word, and which one after that."""
+    statement = update(RadioDevice).where(RadioDevice.device_id == device_id).values(spoken=RadioDevice.spoken + 1)
+    row = (await connection.execute(statement.returning(RadioDevice.boots, RadioDevice.seq, RadioDevice.spoken))).one()
+    return row.boots, row.seq, row.spoken
+
+
 async def owner_of_eui(connection: AsyncConnection, eui: str) -> str | None:
     """The serial of the device with this EUI."""
     statement = (

@@ -8,6 +8,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.model import Shown, Time
+from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.rollout import RolloutOut
 from mellow_herald.wire.suspect import SuspectsOut
 from mellow_herald.wire.topology import AlarmOut
@@ -80,7 +81,7 @@ class FailureOut(Shown):
 
 class ReportOut(Shown):
     """What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
-    that it explains."""
+    that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members."""
 
     now: Time
     rollout: RolloutOut
@@ -91,3 +92,4 @@ class ReportOut(Shown):
     failures: list[FailureOut]
     decisions: list[JournalEntry]
     alarms: list[AlarmOut] = Field(default_factory=list)
+    sessions: list[RadioSessionOut] = Field(default_factory=list)

@@ -60,7 +60,7 @@ async def test_what_is_said_is_told_once_and_in_order_and_a_word_waits_for_the_w
         first = uplinks[0]
         assert (first.eui, first.port, first.payload) == (yard.unit.eui, 10, b"\x01\x02")
         assert yard.heard == [], "its window opens some seconds after it has spoken"
-        yard.seconds += 20
+        yard.seconds += 30
         await asyncio.sleep(0.1)
         assert yard.heard == [(10, b"two")], "the newest word instead of the one before"
         # A number of another run is none of this one's: it begins with the first.
@@ -70,14 +70,16 @@ async def test_what_is_said_is_told_once_and_in_order_and_a_word_waits_for_the_w
 
 async def test_frames_go_out_at_the_channels_pace_and_can_be_withdrawn(yard: Yard) -> None:
     async with Network(yard.url, "a token") as network:
-        begins = [await network.send(bytes(60), FREQUENCY, 4) for _ in range(MOST_WAITING)]
+        begins = [await network.send([bytes(60)], FREQUENCY, 4) for _ in range(MOST_WAITING)]
         gaps = {(later - sooner).total_seconds() for sooner, later in pairwise(begins)}
         assert len(gaps) <= 2 and 1.8 < min(gaps) < max(gaps) + 0.001 < 2.2, "a tenth of the time, at data rate 4"
         assert begins[0] == NOON
-        await network.send(bytes(60), FREQUENCY, 4)  # the first is out already
+        await network.send([bytes(60)], FREQUENCY, 4)  # the first is out already
         with pytest.raises(NetworkRefusedError, match="frames wait already") as refused:
-            await network.send(bytes(60), FREQUENCY, 4)
+            await network.send([bytes(60)], FREQUENCY, 4)
         assert refused.value.kind == "full"
+        with pytest.raises(NetworkRefusedError, match="nothing to send"):
+            await network.send([], FREQUENCY, 4)
         assert yard.network.sent == 1
         assert await network.withdraw() == MOST_WAITING
         yard.seconds += 60
@@ -96,7 +98,7 @@ async def test_what_is_wrong_is_refused_with_a_kind_and_words(yard: Yard) -> Non
             (bytes(5), FREQUENCY, 4, "are no frame"),
         ):
             with pytest.raises(NetworkRefusedError, match=words):
-                await network.send(frame, frequency, rate)
+                await network.send([frame], frequency, rate)
     async with Network(yard.url, "another token") as network:
         with pytest.raises(NetworkRefusedError, match="token is missing or wrong"):
             await network.show()
@@ -104,9 +106,9 @@ async def test_what_is_wrong_is_refused_with_a_kind_and_words(yard: Yard) -> Non
     async with httpx.AsyncClient(base_url=f"{yard.url}/radio/v1", headers=headers) as http:
         for answer, status in (
             (await http.get("/nothing"), 404),
-            (await http.post("/transmissions", json={"payload": "zz"}), 422),
+            (await http.post("/transmissions", json={"payloads": ["zz"]}), 422),
             (await http.post("/transmissions", content=b"[1]"), 422),
-            (await http.post("/transmissions", content=b"x" * 5000), 413),
+            (await http.post("/transmissions", content=b"x" * 17_000), 413),
             (await http.put("/downlinks/70b3d57ed0000101", json={"port": 10, "payload": "00" * 300}), 422),
         ):
             assert answer.status_code == status and answer.headers["content-type"] == "application/problem+json"
@@ -129,7 +131,7 @@ def test_a_gateway_that_is_down_hears_nobody_and_sends_nothing() -> None:
     assert network.say(unit.eui, 10, b"x")
     up = False
     assert not network.say(unit.eui, 10, b"x")
-    network.put_frame(bytes(60), FREQUENCY, 4, None)
+    network.put_frames([bytes(60)], FREQUENCY, 4, None)
     yard.seconds += 10
     network._advance()
     assert network.sent == 0

@@ -34,6 +34,8 @@ from mellow_herald.wire import compact
 from mellow_herald.wire.device import OrderOut, ReportIn
 
 log = structlog.get_logger()
+# The newest session that a device is in, and how far it is there.
+Place = tuple[StoredRadioSession, StoredRadioMember] | None
 PACKAGES = {"clock": Package.CLOCK, "multicast": Package.MULTICAST, "fragments": Package.FRAGMENTS}
 # Between two words of a device there is room for so many that the service says in its stead.
 ROOM = 1000
@@ -82,14 +84,20 @@ class Ears:
                 self._unknown.add(uplink.eui)
                 log.warning("a device speaks by radio that is not on record", eui=uplink.eui)
             return
-        answers: list[Command] = []
+        package = next((PACKAGES[name] for name, port in device["ports"].items() if port == uplink.port), None)
+        if package is not None:
+            answers, place = await self._take_commands(device, package, uplink)
+            # What it is told comes first: its window opens in seconds.
+            await self._tell(device, answers, place)
+            if place is not None:
+                self._moved(place[0]["id"])
+                await self._speak_for(device, *place)
+            return
         if uplink.port == compact.PORT:
             await self._take_message(device, uplink)
-        else:
-            package = next((PACKAGES[name] for name, port in device["ports"].items() if port == uplink.port), None)
-            if package is not None:
-                answers = await self._take_commands(device, package, uplink)
-        await self._tell(device, answers)
+        async with self._context.engine.connect() as connection:
+            place = await radio.member_of(connection, device["device_id"])
+        await self._tell(device, [], place)
 
     # Its own words ----------------------------------------------------------------------------------------------------
 
@@ -163,8 +171,10 @@ class Ears:
 
     # The packages -----------------------------------------------------------------------------------------------------
 
-    async def _take_commands(self, device: StoredRadioDevice, package: Package, uplink: Uplink) -> list[Command]:
-        """Moves a member by what it said; returns what it is answered."""
+    async def _take_commands(
+        self, device: StoredRadioDevice, package: Package, uplink: Uplink
+    ) -> tuple[list[Command], Place]:
+        """Moves a member by what it said; returns what it is answered, and where it is now."""
         device_id = device["device_id"]
         answers: list[Command] = []
         async with self._context.engine.begin() as connection:
@@ -181,7 +191,7 @@ class Ears:
                 if member != before:
                     row |= _columns(member)
             if place is None:
-                return answers
+                return answers, None
             session, row = place
             changed = {name: row[name] for name in COLUMNS}  # type: ignore[literal-required]
             if package is Package.FRAGMENTS:
@@ -189,9 +199,7 @@ class Ears:
             await radio.change_member(connection, session["id"], device_id, **changed)
             if (row["received"] or row["complete"]) and device["key_proved_at"] is None:
                 await radio.change_radio(connection, device_id, key_proved_at=uplink.at)
-        self._moved(session["id"])
-        await self._speak_for(device, session, row)
-        return answers
+        return answers, place
 
     async def _take_time(
         self, connection: Any, device: StoredRadioDevice, command: clock.AppTimeReq, at: datetime
@@ -235,15 +243,16 @@ class Ears:
     async def say_for(self, device: StoredRadioDevice, attempt: int, try_number: int, **told: Any) -> None:
         """A report in a device's stead, numbered after its last own word."""
         same = told.get("state") is State.DOWNLOADING and self._is_old(device["device_id"], attempt, try_number, told)
-        if same or device["spoken"] + 1 >= ROOM:
+        if same:
             return
         async with self._context.engine.begin() as connection:
-            device["spoken"] += 1
-            await radio.change_radio(connection, device["device_id"], spoken=device["spoken"])
+            boots, seq, spoken = await radio.next_word(connection, device["device_id"])
+        if spoken >= ROOM:
+            return
         report = ReportIn.model_validate(
             {
-                "boots": device["boots"],
-                "seq": device["seq"] * ROOM + device["spoken"],
+                "boots": boots,
+                "seq": seq * ROOM + spoken,
                 "attempt": attempt,
                 "try": try_number,
                 **told,
@@ -262,12 +271,10 @@ class Ears:
 
     # What it is told --------------------------------------------------------------------------------------------------
 
-    async def _tell(self, device: StoredRadioDevice, answers: list[Command]) -> None:
+    async def _tell(self, device: StoredRadioDevice, answers: list[Command], place: Place) -> None:
         """Has a device told one thing when it next listens: the order that stands comes before all but its clock."""
         device_id = device["device_id"]
         order, since = self._orders.get(device_id, (None, self._context.clock.now()))
-        async with self._context.engine.connect() as connection:
-            place = await radio.member_of(connection, device_id)
         ready = order is not None and (order.order is not Order.FETCH or _has_block(place, order))
         timely = [one for one in answers if one.package is Package.CLOCK]
         if timely:
@@ -286,9 +293,7 @@ class Ears:
         name = next(name for name, package in PACKAGES.items() if package is command.package)
         await self._network.tell(device["eui"], device["ports"][name], encode([command]))
 
-    async def _next(
-        self, device: StoredRadioDevice, place: tuple[StoredRadioSession, StoredRadioMember] | None
-    ) -> Command | None:
+    async def _next(self, device: StoredRadioDevice, place: Place) -> Command | None:
         """What a member is to be told of its session, with what only its own keys make."""
         if place is None or device["root_key"] is None:
             return None
@@ -335,7 +340,7 @@ def group_about(address: int) -> str:
     return f"key of group {address:08x} ({GROUP})"
 
 
-def _has_block(place: tuple[StoredRadioSession, StoredRadioMember] | None, order: OrderOut) -> bool:
+def _has_block(place: Place, order: OrderOut) -> bool:
     """Whether the block that an order names came to the device for this very try."""
     if place is None:
         return False

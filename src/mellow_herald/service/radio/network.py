@@ -91,9 +91,9 @@ class Network:
         """Drops what waits for a device."""
         await self._call("DELETE", f"/downlinks/{eui}")
 
-    async def send(self, frame: bytes, frequency: int, data_rate: int) -> datetime:
-        """Has a frame sent to whoever listens; returns when it goes out."""
-        body = {"payload": frame.hex(), "frequency": frequency, "data_rate": data_rate}
+    async def send(self, frames: Sequence[bytes], frequency: int, data_rate: int) -> datetime:
+        """Has frames sent to whoever listens, one after the other; returns when the last of them goes out."""
+        body = {"payloads": [one.hex() for one in frames], "frequency": frequency, "data_rate": data_rate}
         answer = await self._call("POST", "/transmissions", json=body)
         return datetime.fromisoformat(answer["begins_at"])
 

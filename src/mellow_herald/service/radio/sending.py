@@ -9,7 +9,7 @@ import structlog
 
 from mellow_herald.core.attempt import DownloadStep, State
 from mellow_herald.core.radio.keys import GroupSession
-from mellow_herald.core.radio.member import SETUP, Step
+from mellow_herald.core.radio.member import SETUP, Member, Step
 from mellow_herald.core.radio.packages import PORTS, Package, encode, fragments
 from mellow_herald.core.radio.session import Layout, earliest
 from mellow_herald.core.radio.transmission import (
@@ -42,8 +42,10 @@ log = structlog.get_logger()
 COUNTERS = 64
 # How far the sending is, is written down every so many fragments.
 NOTED_EVERY = 8
-# The next frame is handed over while so many are on their way, so that the channel is never idle.
-AHEAD = 3
+# The next frames are handed over while so many handfuls are on their way, so that the channel is never idle.
+AHEAD = 2
+# A handful is what goes out in so long (s, real time), one frame at least.
+TOGETHER_S, MOST_TOGETHER = 0.25, 8
 # How often a session is put off because nobody is ready.
 MOST_POSTPONED = 4
 WANTED = ("queued", "offered", "downloading")
@@ -98,16 +100,17 @@ class Sender:
             halted = not await self._runs()
             move = next_move(self._sent, self._layout, ready, session["begins_at"], now, halted=halted)
             match move:
-                case SendFragment(number):
-                    number += session["first_number"] - 1
-                    data = fragments.DataFragment(INDEX, number, block.cut.payload(number))
-                    if await self._send(group, encode([data])):
-                        self._sent = fragment_sent(self._sent)
-                        if self._sent.fragments % NOTED_EVERY == 0:
+                case SendFragment():
+                    numbers, sent = self._next_fragments(ready, now)
+                    data = [fragments.DataFragment(INDEX, one, block.cut.payload(one)) for one in numbers]
+                    if await self._send(group, [encode([one]) for one in data]):
+                        noted = self._sent.fragments // NOTED_EVERY
+                        self._sent = sent
+                        if sent.fragments // NOTED_EVERY > noted:
                             await self._note()
                 case AskStatus(everybody):
                     question = fragments.FragSessionStatusReq(INDEX, everybody)
-                    if await self._send(group, encode([question])):
+                    if await self._send(group, [encode([question])]):
                         # Their answers begin when the question has gone out.
                         out = max(self._begins[-1], now) if self._begins else now
                         self._sent = asked(self._sent, session["spread"], out)
@@ -126,6 +129,19 @@ class Sender:
                         await self._withdraw()
                     await self._end(outcome.value, "")
                     return
+
+    def _next_fragments(self, ready: Sequence[Member], now: datetime) -> tuple[list[int], Sent]:
+        """The numbers of the fragments that go out next, and how far it is then. Where time runs fast, several are
+        handed over together: each by itself would take longer than it is on the air."""
+        session, numbers, sent = self._session, list[int](), self._sent
+        most = TOGETHER_S * self._context.clock.scale / session["apart_s"]
+        while len(numbers) < max(1, min(MOST_TOGETHER, int(most))):
+            move = next_move(sent, self._layout, ready, session["begins_at"], now, halted=False)
+            if not isinstance(move, SendFragment):
+                break
+            numbers.append(move.number + session["first_number"] - 1)
+            sent = fragment_sent(sent)
+        return numbers, sent
 
     async def _postpone(self) -> bool:
         """Puts it off, if nobody that it could bring anything is ready, but others could be."""
@@ -187,19 +203,20 @@ class Sender:
         self._running = states.get(rollout_id) == RolloutState.RUNNING
         return self._running
 
-    async def _send(self, group: GroupSession, payload: bytes) -> bool:
-        """Hands a frame over, when it is its turn; False if the network would not have it now."""
+    async def _send(self, group: GroupSession, payloads: Sequence[bytes]) -> bool:
+        """Hands frames over, when it is their turn; False if the network would not have them now."""
         await self._wait_for_turn()
         session = self._session
-        if self._counter >= self._free_counters:
+        if self._counter + len(payloads) > self._free_counters:
             self._free_counters = self._counter + COUNTERS
             async with self._context.engine.begin() as connection:
                 await radio.change_session(connection, session["id"], next_counter=self._free_counters)
-        frame = group.frame(self._counter, PORTS[Package.FRAGMENTS], payload)
-        # Whether it was heard or not: it is not used twice.
-        self._counter += 1
+        first, port = self._counter, PORTS[Package.FRAGMENTS]
+        frames = [group.frame(first + at, port, payload) for at, payload in enumerate(payloads)]
+        # Whether they were heard or not: no counter is used twice.
+        self._counter += len(frames)
         try:
-            begins = await self._network.send(frame, session["frequency"], session["data_rate"])
+            begins = await self._network.send(frames, session["frequency"], session["data_rate"])
         except NetworkRefusedError as refused:
             if refused.kind != "full":
                 await self._note_trouble(str(refused))

@@ -9,7 +9,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.course import Move
 from mellow_herald.core.course import course as course_of
 from mellow_herald.service.context import Context
-from mellow_herald.service.rollouts import brakes, suspects
+from mellow_herald.service.rollouts import brakes, radio_sessions, suspects
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.service.rollouts.shown import assemble
 from mellow_herald.store import alarms
@@ -74,6 +74,7 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         failures=[failure_as_shown(one, MOST_LINES) for one in failures],
         decisions=[JournalEntry.model_validate(dict(one)) for one in decisions],
         alarms=[AlarmOut.model_validate(dict(one)) for one in noticed],
+        sessions=await radio_sessions.list_sessions(context, rollout_id),
     )
 
 

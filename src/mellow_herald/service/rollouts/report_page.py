@@ -7,7 +7,7 @@ from math import log
 from mellow_herald.core.attempt import State
 from mellow_herald.core.course import stacked
 from mellow_herald.core.visible import visible
-from mellow_herald.service.rollouts.report_text import accounting, moment, size, span, what_it_came_to
+from mellow_herald.service.rollouts.report_text import accounting, moment, session_cells, size, span, what_it_came_to
 from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.report import ReportOut, RingReport
 
@@ -104,6 +104,10 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield '<p class="quiet">Median of the devices that went each leg of the way.</p>'
     yield _legs(report.rings)
     yield _phases(report.rings)
+    if report.sessions:
+        yield "<h2>Sessions by radio</h2>"
+        heads = ["session", "set up from", "began", "sent for", "fragments", "complete", "ended"]
+        yield _table(heads, [[escape(cell) for cell in session_cells(one)] for one in report.sessions], {3, 4, 5})
     if report.rollout.failed_parts:
         yield "<h2>Parts that failed</h2>"
         parts = [

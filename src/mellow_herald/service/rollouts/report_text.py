@@ -5,6 +5,7 @@ from datetime import datetime
 
 from mellow_herald.core.visible import visible
 from mellow_herald.wire.brake import BrakeOut
+from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.report import ReportOut
 
 MOMENT = "%Y-%m-%d %H:%M:%S"
@@ -133,6 +134,11 @@ def _parts(report: ReportOut) -> Iterable[str]:
                 f"| {_cell(part.name)} | {leg.leg} | {leg.devices} | {span(leg.median_s)} | {span(leg.nearly_all_s)} "
                 f"| {span(leg.longest_s)} |"
             )
+    if report.sessions:
+        yield "\n## Sessions by radio\n\n| session | set up from | began | sent for | fragments | complete | ended |"
+        yield "|---|---|---|---:|---:|---:|---|"
+        for session in report.sessions:
+            yield f"| {' | '.join(session_cells(session))} |"
     if rollout.failed_parts:
         yield "\n## Parts that failed\n\n| part | ring | devices | the first of them |\n|---|---|---:|---|"
         for failed in rollout.failed_parts:
@@ -153,6 +159,22 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield "\n## Who decided what\n\n| when | who | what | why |\n|---|---|---|---|"
     for entry in report.decisions:
         yield f"| {moment(entry.at)} | {_cell(entry.who)} | {_cell(entry.what)} | {_cell(entry.why)} |"
+
+
+def session_cells(one: RadioSessionOut) -> list[str]:
+    """A session as a line of a table: where its time went, and what came of it."""
+    repair = f", repair of {one.repair_of}" if one.repair_of is not None else ""
+    took = span((one.ended_at - one.began_at).total_seconds()) if one.began_at and one.ended_at else ""
+    late = f", {len(one.late)} not ready" if one.late else ""
+    return [
+        f"{one.id}{repair}",
+        moment(one.planned_at),
+        moment(one.began_at) + late,
+        took,
+        f"{one.sent} of {one.to_send}",
+        f"{one.complete} of {sum(one.counts.values())}",
+        one.outcome or one.state,
+    ]
 
 
 def _highest(brake: BrakeOut) -> float:

@@ -4,7 +4,7 @@ import asyncio
 import random
 import secrets
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
@@ -16,7 +16,7 @@ from mellow_herald.sim.service_time import ServiceTime
 
 TICK_S = 0.005
 # So many frames wait at most: who sends knows when each goes out, and a halt is to find few of them waiting.
-MOST_WAITING = 6
+MOST_WAITING = 24
 LONGEST_WAIT_S = 30.0
 
 
@@ -42,7 +42,8 @@ class Frame:
 class RadioNetwork:
     """One network. ``runs`` tells whether its gateway is up: while it is not, nobody is heard and nothing is sent."""
 
-    receive_delay_s = 5.0
+    # As networks have it that do not answer on the spot; fifteen is the most that devices can be set to.
+    receive_delay_s = 12.0
 
     def __init__(
         self, region: Region, time: ServiceTime, seed: int = 1, runs: Callable[[], bool] = lambda: True
@@ -125,14 +126,39 @@ class RadioNetwork:
         self._advance()
         self._ether.replace(eui, port, payload or None)
 
-    def put_frame(self, payload: bytes, frequency: int, rate: int, not_before: datetime | None) -> Frame:
-        """Has a frame sent to whoever listens, after those that wait already; returns it with when it will go out."""
+    def put_frames(
+        self, payloads: Sequence[bytes], frequency: int, rate: int, not_before: datetime | None
+    ) -> list[Frame]:
+        """Has frames sent to whoever listens, after those that wait already; returns them with when each will go out.
+        All of them are taken, or none."""
         self._advance()
+        for payload in payloads:
+            self._check(payload, frequency, rate)
+        if not payloads:
+            raise RefusedBySenderError(422, "too-short", "There is nothing to send.")
+        if len(self._frames) + len(payloads) > MOST_WAITING:
+            detail = f"{len(self._frames)} frames wait already, {MOST_WAITING} at most; send more when they are out."
+            raise RefusedBySenderError(409, "full", detail)
+        now = self.now or self._ether.now
+        begins = max(now, self._ether.free_at or now)
+        for one in self._frames:
+            begins = max(begins, one.not_before) + self._apart(one)
+        begins = max(begins, not_before or begins)
+        added = []
+        for payload in payloads:
+            self._numbered += 1
+            frame = Frame(self._numbered, payload, frequency, rate, begins)
+            begins += self._apart(frame)
+            added.append(frame)
+        self._frames += added
+        self._advance()
+        return added
+
+    def _check(self, payload: bytes, frequency: int, rate: int) -> None:
         low, high = BANDS[self.region]
         if not low <= frequency <= high:
-            raise RefusedBySenderError(
-                422, "bad-frequency", f"{frequency} Hz is not of {self.region}: {low} to {high}."
-            )
+            detail = f"{frequency} Hz is not of {self.region}: {low} to {high}."
+            raise RefusedBySenderError(422, "bad-frequency", detail)
         if len(payload) <= FRAME_BYTES:
             raise RefusedBySenderError(422, "too-short", f"{len(payload)} bytes are no frame.")
         try:
@@ -140,19 +166,6 @@ class RadioNetwork:
             self._ether.air_time(payload, rate)
         except (NotAllowedError, ValueError) as error:
             raise RefusedBySenderError(422, "not-allowed", str(error)) from None
-        if len(self._frames) >= MOST_WAITING:
-            raise RefusedBySenderError(
-                409, "full", f"{MOST_WAITING} frames wait already; send the next when one is out."
-            )
-        now = self.now or self._ether.now
-        begins = max(now, self._ether.free_at or now)
-        for one in self._frames:
-            begins = max(begins, one.not_before) + self._apart(one)
-        self._numbered += 1
-        frame = Frame(self._numbered, payload, frequency, rate, max(begins, not_before or begins))
-        self._frames.append(frame)
-        self._advance()
-        return frame
 
     def withdraw(self) -> int:
         """Drops all frames that have not gone out; returns how many."""

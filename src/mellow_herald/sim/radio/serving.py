@@ -15,7 +15,7 @@ from mellow_herald.core.radio.air import CHANNELS
 from mellow_herald.sim.radio.network import RadioNetwork, RefusedBySenderError
 
 PREFIX = "/radio/v1"
-LARGEST_BODY = 4096
+LARGEST_BODY = 16_384
 
 
 @contextmanager
@@ -99,10 +99,10 @@ class _Calls:
 
     async def _send(self, body: dict[str, Any]) -> dict[str, Any]:
         not_before = None if body.get("not_before") is None else datetime.fromisoformat(body["not_before"])
-        frame = self._network.put_frame(
-            bytes.fromhex(body["payload"]), int(body["frequency"]), int(body["data_rate"]), not_before
-        )
-        return {"number": frame.number, "begins_at": frame.not_before.isoformat()}
+        payloads = [bytes.fromhex(one) for one in body["payloads"]]
+        frequency, rate = int(body["frequency"]), int(body["data_rate"])
+        frames = self._network.put_frames(payloads, frequency, rate, not_before)
+        return {"number": frames[-1].number, "begins_at": frames[-1].not_before.isoformat()}
 
     async def _withdraw(self) -> dict[str, Any]:
         return {"withdrawn": self._network.withdraw()}
