@@ -103,8 +103,8 @@ class Wished(Expected):
 
 
 async def find_by_eui(connection: AsyncConnection, eui: str) -> StoredRadioDevice | None:
-    """The device of this EUI, locked."""
-    statement = select(RadioDevice.__table__).where(RadioDevice.eui == eui).with_for_update()
+    """The device of this EUI."""
+    statement = select(RadioDevice.__table__).where(RadioDevice.eui == eui)
     row = await fetch_one(connection, statement, StoredRadioDevice)
     return None if row is None else StoredRadioDevice(**row)
 
@@ -372,9 +372,7 @@ async def list_members(connection: AsyncConnection, session_id: int) -> list[Sho
 async def member_of(connection: AsyncConnection, device_id: int) -> tuple[StoredRadioSession, StoredRadioMember] | None:
     """The newest session that a device is a member of, and how far it is in that."""
     statement = select(RadioMember.__table__).where(RadioMember.device_id == device_id)
-    member = await fetch_one(
-        connection, statement.order_by(RadioMember.session_id.desc()).limit(1).with_for_update(), StoredRadioMember
-    )
+    member = await fetch_one(connection, statement.order_by(RadioMember.session_id.desc()).limit(1), StoredRadioMember)
     if member is None:
         return None
     (session,) = await list_sessions(connection, session_id=member["session_id"])

@@ -203,3 +203,52 @@ def test_who_loses_more_than_its_memory_says_so() -> None:
     one.prepare()
     assert one.transmit() is not Outcome.HALTED
     assert {one.members[eui].problem for eui in one.ready} == {MATRIX_FULL}
+
+
+def test_what_is_forged_replayed_or_for_another_block_changes_nothing() -> None:
+    one = yard(3, 4_000, Loss(0.0), seed=6)
+    one.prepare()
+    one.ether.play(one.begins_at)
+    unit = next(iter(one.units.values()))
+    port = PORTS[Package.FRAGMENTS]
+    right = encode([fragments.DataFragment(0, 1, one.cut.payload(1))])
+    first = one.group.frame(0, port, right)
+    forged = GroupSession.derive(bytes(16), ADDRESS).frame(1, port, right)
+    another = GroupSession.derive(GROUP_KEY, ADDRESS + 1).frame(2, port, right)
+
+    def overhear(frame: bytes) -> int:
+        unit.overhear(frame, one.air.frequency, one.air.data_rate, one.ether.now)
+        return unit.receptions[0].received
+
+    assert overhear(first) == 1
+    assert overhear(first) == 1, "a counter is heard once"
+    assert overhear(forged) == 1 and overhear(another) == 1
+    flipped = bytearray(one.group.frame(3, port, right))
+    flipped[-6] ^= 1
+    assert overhear(bytes(flipped)) == 1
+    assert overhear(one.group.frame(4, port, encode([fragments.DataFragment(1, 2, one.cut.payload(2))]))) == 1
+    assert overhear(one.group.frame(5, port, encode([fragments.DataFragment(0, 2, one.cut.payload(2))]))) == 2
+    one.counter = 6
+    assert one.transmit() is Outcome.ALL_COMPLETE
+    assert all(unit.blocks == [one.block] for unit in one.units.values())
+
+
+def test_who_says_that_it_has_all_keeps_nobody_else_from_it() -> None:
+    one = yard(4, 4_000, Loss(0.08, 2), seed=7, redundancy=60)
+    one.prepare()
+    liar = sorted(one.ready)[0]
+    one.members[liar] = hear(
+        one.members[liar], fragments.FragSessionStatusAns(0, 100, 0), one.invitations[liar], one.ether.now
+    )[0]
+    assert one.members[liar].complete
+    one.transmit()
+    assert all(one.units[eui].blocks == [one.block] for eui in one.ready - {liar})
+
+
+@pytest.mark.parametrize("off", [-20.0, -5.0, 5.0, 20.0, 100_000.0])
+def test_a_clock_that_is_off_is_set_before_the_session(off: float) -> None:
+    one = yard(3, 2_000, Loss(0.0), seed=8, offset=off)
+    one.prepare()
+    assert one.ready == set(one.units)
+    assert all(abs((unit.clock(one.ether.now) - one.ether.now).total_seconds()) <= 2 for unit in one.units.values())
+    assert one.transmit() is Outcome.ALL_COMPLETE

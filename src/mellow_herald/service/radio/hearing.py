@@ -5,6 +5,7 @@ device is reached. What the packages say of clock, group and fragments moves its
 to the intake in the device's stead.
 """
 
+import asyncio
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime
@@ -73,143 +74,155 @@ class Ears:
         self._last_said: dict[int, tuple[object, ...]] = {}
 
     async def hear(self, uplink: Uplink) -> None:
-        """Takes what a device said, and sees to what it is told next."""
-        async with self._context.engine.begin() as connection:
+        """Takes what a device said, and sees to what it is told next: that comes first, since its window opens in
+        seconds, and what is written down goes beside it."""
+        async with self._context.engine.connect() as connection:
             device = await radio.find_by_eui(connection, uplink.eui)
-            if device is not None:
-                loud = {"rssi": uplink.rssi, "data_rate": uplink.data_rate, "heard_at": uplink.at}
-                await radio.change_radio(connection, device["device_id"], **loud)
+            place = None if device is None else await radio.member_of(connection, device["device_id"])
         if device is None:
             if uplink.eui not in self._unknown:
                 self._unknown.add(uplink.eui)
                 log.warning("a device speaks by radio that is not on record", eui=uplink.eui)
             return
+        changed: dict[str, Any] = {"rssi": uplink.rssi, "data_rate": uplink.data_rate, "heard_at": uplink.at}
         package = next((PACKAGES[name] for name, port in device["ports"].items() if port == uplink.port), None)
         if package is not None:
-            answers, place = await self._take_commands(device, package, uplink)
-            # What it is told comes first: its window opens in seconds.
-            await self._tell(device, answers, place)
+            answers = self._take_commands(device, place, package, uplink, changed)
+            await asyncio.gather(
+                self._tell(device, answers, place),
+                self._write(device, changed, place, uplink.at if package is Package.FRAGMENTS else None),
+            )
             if place is not None:
                 self._moved(place[0]["id"])
                 await self._speak_for(device, *place)
-            return
-        if uplink.port == compact.PORT:
-            await self._take_message(device, uplink)
-        async with self._context.engine.connect() as connection:
-            place = await radio.member_of(connection, device["device_id"])
-        await self._tell(device, [], place)
+        elif uplink.port == compact.PORT:
+            await self._take_message(device, place, uplink, changed)
+        else:
+            await asyncio.gather(self._tell(device, [], place), self._write(device, changed))
+
+    async def _write(
+        self,
+        device: StoredRadioDevice,
+        changed: dict[str, Any],
+        place: Place = None,
+        answered_at: datetime | None = None,
+    ) -> None:
+        """Writes down what an uplink changed of a device, and of its place in a session."""
+        async with self._context.engine.begin() as connection:
+            await radio.change_radio(connection, device["device_id"], **changed)
+            if place is not None:
+                session, row = place
+                columns: dict[str, Any] = {name: row[name] for name in COLUMNS}  # type: ignore[literal-required]
+                if answered_at is not None:
+                    columns["heard_at"] = answered_at
+                await radio.change_member(connection, session["id"], device["device_id"], **columns)
 
     # Its own words ----------------------------------------------------------------------------------------------------
 
-    async def _take_message(self, device: StoredRadioDevice, uplink: Uplink) -> None:
+    async def _take_message(
+        self, device: StoredRadioDevice, place: Place, uplink: Uplink, changed: dict[str, Any]
+    ) -> None:
         device_id = device["device_id"]
         try:
             message = compact.read_uplink(uplink.payload)
         except Refused as refused:
             log.warning("a message by radio cannot be read", eui=device["eui"], why=str(refused))
             return
+        checked_in = not isinstance(message, ReportIn)
+        word = message if isinstance(message, ReportIn) else message[0]
+        if (word.boots, word.seq) > (device["boots"], device["seq"]):
+            changed |= {"boots": word.boots, "seq": word.seq, "spoken": 0}
+        numbered = word.model_copy(update={"seq": word.seq * ROOM})
         try:
-            if isinstance(message, ReportIn):
-                await self._number(device, message.boots, message.seq)
-                report = message.model_copy(update={"seq": message.seq * ROOM})
-                order = await self._intake.reports(device_id, [report])
+            if isinstance(numbered, ReportIn):
+                order = await self._intake.reports(device_id, [numbered])
             else:
-                checkin, heard = message
-                await self._number(device, checkin.boots, checkin.seq)
-                if heard is not None:
-                    await self._note_loss(device_id, heard)
-                order = await self._intake.checkin(device_id, checkin.model_copy(update={"seq": checkin.seq * ROOM}))
+                order = await self._intake.checkin(device_id, numbered)
         except ProblemError as problem:
             log.warning("what a device said by radio was refused", eui=device["eui"], why=problem.detail)
+            await self._write(device, changed)
             return
         for one in order.refused:
             log.warning("a report by radio was refused", eui=device["eui"], why=one.detail)
-        await self._note_order(device_id, order, checked_in=not isinstance(message, ReportIn))
-
-    async def _number(self, device: StoredRadioDevice, boots: int, seq: int) -> None:
-        if (boots, seq) > (device["boots"], device["seq"]):
-            device |= {"boots": boots, "seq": seq, "spoken": 0}
-            async with self._context.engine.begin() as connection:
-                await radio.change_radio(connection, device["device_id"], boots=boots, seq=seq, spoken=0)
-
-    async def _note_loss(self, device_id: int, heard: compact.Heard) -> None:
-        """What a device lost in its session, and what it made up for: nobody else knows."""
-        if not 0 <= heard.lost <= heard.sent or heard.sent == 0:
-            return
-        async with self._context.engine.begin() as connection:
-            burst = max(1.0, heard.lost / heard.bursts) if heard.bursts > 0 else 1.0
-            await radio.change_radio(connection, device_id, lost=heard.lost / heard.sent, burst=burst)
-            place = await radio.member_of(connection, device_id)
-            told = {"lost": heard.lost, "recovered": heard.recovered}
-            if place is not None and (place[1]["lost"], place[1]["recovered"]) != (heard.lost, heard.recovered):
-                await radio.change_member(connection, place[0]["id"], device_id, **told)
-
-    async def _note_order(self, device_id: int, order: OrderOut, *, checked_in: bool) -> None:
-        """The order that stands: what only a session can bring becomes a wish for one."""
-        if order.order is None:
+        now = self._context.clock.now()
+        if order.order is not None:
+            self._orders[device_id] = order, now
+        else:
             # Whatever it reports of its own, it has heard the order before.
             self._orders.pop(device_id, None)
-            if checked_in:
-                async with self._context.engine.begin() as connection:
-                    await radio.drop_wish(connection, device_id)
-            return
-        self._orders[device_id] = order, self._context.clock.now()
+        heard = message[1] if not isinstance(message, ReportIn) else None
+        await asyncio.gather(
+            self._tell(device, [], place), self._note(device, place, changed, heard, order, checked_in=checked_in)
+        )
+
+    async def _note(
+        self,
+        device: StoredRadioDevice,
+        place: Place,
+        changed: dict[str, Any],
+        heard: compact.Heard | None,
+        order: OrderOut,
+        *,
+        checked_in: bool,
+    ) -> None:
+        """Writes down what a device said of itself; what only a session can bring becomes a wish for one."""
+        device_id = device["device_id"]
+        if heard is not None and 0 <= heard.lost <= heard.sent and heard.sent:
+            # What it lost in its session, and what it made up for: nobody else knows.
+            changed["lost"] = heard.lost / heard.sent
+            changed["burst"] = max(1.0, heard.lost / heard.bursts) if heard.bursts > 0 else 1.0
         async with self._context.engine.begin() as connection:
-            if order.order is not Order.FETCH:
+            await radio.change_radio(connection, device_id, **changed)
+            if heard is not None and place is not None:
+                told = {"lost": heard.lost, "recovered": heard.recovered}
+                if (place[1]["lost"], place[1]["recovered"]) != (heard.lost, heard.recovered):
+                    await radio.change_member(connection, place[0]["id"], device_id, **told)
+            if order.order is Order.FETCH:
+                wish = {
+                    "device_id": device_id,
+                    "attempt_id": order.attempt,
+                    "rollout_id": await radio.rollout_of(connection, order.attempt or 0),
+                    "try_number": order.try_number,
+                    "manifest": order.manifest,
+                    "at": self._context.clock.now(),
+                }
+                await radio.put_wish(connection, wish)
+            elif checked_in or order.order is not None:
+                # A report is answered with an order only where that is news.
                 await radio.drop_wish(connection, device_id)
-                return
-            rollout_id = await radio.rollout_of(connection, order.attempt or 0)
-            wish = {
-                "device_id": device_id,
-                "attempt_id": order.attempt,
-                "rollout_id": rollout_id,
-                "try_number": order.try_number,
-                "manifest": order.manifest,
-                "at": self._context.clock.now(),
-            }
-            await radio.put_wish(connection, wish)
 
     # The packages -----------------------------------------------------------------------------------------------------
 
-    async def _take_commands(
-        self, device: StoredRadioDevice, package: Package, uplink: Uplink
-    ) -> tuple[list[Command], Place]:
-        """Moves a member by what it said; returns what it is answered, and where it is now."""
-        device_id = device["device_id"]
-        answers: list[Command] = []
-        async with self._context.engine.begin() as connection:
-            place = await radio.member_of(connection, device_id)
-            for command in decode(package, uplink.payload, uplink=True):
-                if isinstance(command, clock.AppTimeReq):
-                    answers += await self._take_time(connection, device, command, uplink.at)
-                if place is None:
-                    continue
-                session, row = place
-                before = to_member(row)
-                member, answer = hear(before, command, invitation_of(session, row), uplink.at)
-                answers += [answer] if answer is not None and not isinstance(answer, clock.AppTimeAns) else []
-                if member != before:
-                    row |= _columns(member)
-            if place is None:
-                return answers, None
-            session, row = place
-            changed = {name: row[name] for name in COLUMNS}  # type: ignore[literal-required]
-            if package is Package.FRAGMENTS:
-                changed["heard_at"] = uplink.at
-            await radio.change_member(connection, session["id"], device_id, **changed)
-            if (row["received"] or row["complete"]) and device["key_proved_at"] is None:
-                await radio.change_radio(connection, device_id, key_proved_at=uplink.at)
-        return answers, place
-
-    async def _take_time(
-        self, connection: Any, device: StoredRadioDevice, command: clock.AppTimeReq, at: datetime
+    def _take_commands(
+        self,
+        device: StoredRadioDevice,
+        place: Place,
+        package: Package,
+        uplink: Uplink,
+        changed: dict[str, Any],
     ) -> list[Command]:
-        """A device tells its time: once that is right it is noted, until then it is corrected."""
-        off = correction(command.device_time, at)
-        if abs(off) <= RIGHT_WITHIN_S:
-            await radio.change_radio(connection, device["device_id"], clock_at=at)
-            return [clock.AppTimeAns(0, command.token_req)] if command.ans_required else []
-        return [clock.AppTimeAns(off, command.token_req)]
+        """Moves a member by what it said; returns what it is answered."""
+        answers: list[Command] = []
+        for command in decode(package, uplink.payload, uplink=True):
+            if isinstance(command, clock.AppTimeReq):
+                # Once its time is right that is noted, until then it is corrected.
+                off = correction(command.device_time, uplink.at)
+                right = abs(off) <= RIGHT_WITHIN_S
+                if right:
+                    changed["clock_at"] = uplink.at
+                if not right or command.ans_required:
+                    answers.append(clock.AppTimeAns(0 if right else off, command.token_req))
+            if place is None:
+                continue
+            session, row = place
+            before = to_member(row)
+            member, answer = hear(before, command, invitation_of(session, row), uplink.at)
+            answers += [answer] if answer is not None and not isinstance(answer, clock.AppTimeAns) else []
+            if member != before:
+                row |= _columns(member)
+        if place is not None and (place[1]["received"] or place[1]["complete"]) and device["key_proved_at"] is None:
+            changed["key_proved_at"] = uplink.at
+        return answers
 
     async def _speak_for(self, device: StoredRadioDevice, session: StoredRadioSession, row: StoredRadioMember) -> None:
         """Says how far a device is, in its stead: its own words are too few, and these come from it as well."""

@@ -26,6 +26,8 @@ from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, Orde
 # A message that the gateway does not acknowledge is sent so often, some seconds apart.
 SENDINGS = 4
 AGAIN_S = (3.0, 12.0)
+# How exactly it keeps its interval.
+JITTER = (0.9, 1.1)
 # So long after its window a downlink has been heard.
 WINDOW_S = 2.0
 
@@ -42,6 +44,7 @@ class Modem:
         self._spec, self._radio, self._network, self._unit = spec, spec.radio, network, unit
         self._bench, self._hardware, self._time = bench, hardware, time
         self._order: OrderOut | None = None
+        self._began = False
         # Told when an order came outside of a check-in.
         self.wake: Callable[[], None] = lambda: None
         self._sending = asyncio.Lock()
@@ -60,11 +63,15 @@ class Modem:
     async def checkin(self, checkin: CheckinIn, wait_s: int = 0) -> OrderOut:
         """Says what the device runs, and listens for an order; one that came since the last check-in is taken as it
         is."""
+        if not self._began:
+            # Sixty that were switched on together do not speak together: two that do are both lost.
+            self._began = True
+            await self._time.sleep(self._network.rng.uniform(0, self.interval_s))
         if self._order is None:
             await self._send(compact.encode_checkin(checkin, self._heard()))
             await self._time.sleep(self._network.receive_delay_s + WINDOW_S)
         order, self._order = self._order, None
-        return order or OrderOut(next_checkin_s=self.interval_s)
+        return order or OrderOut(next_checkin_s=round(self.interval_s * self._network.rng.uniform(*JITTER)))
 
     async def report(self, reports: list[dict[str, Any]]) -> OrderOut:
         """Sends reports, one after the other."""
