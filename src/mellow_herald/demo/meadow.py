@@ -19,7 +19,7 @@ FRAGMENT, IMAGE_SIZE = 40, 60_400
 WORN = 17
 # Two whose root key is not on record, and two that are out of reach while the others are prepared.
 NO_KEY = (8, 41)
-AWAY, AWAY_FOR = (23, 52), "70m"
+AWAY, AWAY_FOR = (23, 52), "45m"
 EVERY = "5m"
 PARTS = "parts.app = { size = 65536, slots = 1 }"
 
@@ -124,7 +124,7 @@ release = "{board}/{LINE}/{version}"
 target = "board = {board} and has radio"
 
 [radio]
-data_rate = 4
+data_rate = 5
 redundancy = 15
 
 [numbers]
@@ -138,7 +138,7 @@ delivery_limit = 0.3
 
 [[rings]]
 name = "meadow"
-soak = "20m"
+soak = "10m"
 enough = 0.8
 """
 

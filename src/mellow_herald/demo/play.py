@@ -96,9 +96,9 @@ class _Demo:
         self._prepare()
         self._start_devices()
         self._start_receiver()
-        third = self._start_third_act()
         self._bad_release()
         self._good_release()
+        third = self._start_third_act()
         self._second_act()
         if third is not None:
             self._third_act(third)
@@ -331,14 +331,16 @@ class _Demo:
         self._report(str(good))
 
     def _start_third_act(self) -> MeadowAct | None:
-        """The meadow's sensors are sent to while everything else is played: on narrow radio an hour is soon over."""
+        """The meadow's sensors are prepared while the second act is played: on narrow radio that takes its time."""
         if "meadow" not in self._notes:
             return None
         act = MeadowAct(self.processes, self._place, self._herald(), self._options.port + 2, self._url)
         act.start_devices()
         if not self._notes.get("third_act"):
             if "meadow_rollout" not in self._notes:
-                self._say("Third act, begun beside the first: sixty sensors on narrow radio are sent a release at once")
+                self._say(
+                    "Third act, begun beside the second: sixty sensors on narrow radio are sent a release at once"
+                )
                 self._write_notes(meadow_rollout=act.start())
             return act
         return None
