@@ -19,7 +19,9 @@ from mellow_herald.service.backup.restoring import refuse_half_restored, restore
 from mellow_herald.service.backup.taking import take_backup
 from mellow_herald.store.database import NewerSchemaError, make_engine
 from mellow_herald.store.images import FolderImageStore
+from mellow_herald.store.radio import list_radio_devices
 from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.radio import RadioEntry
 from tests.harness.crowd import Crowd
 from tests.harness.crowd import plan as plan_for_all
 from tests.harness.crowd import prepare as prepare_for_crowd
@@ -33,6 +35,11 @@ CROWD = int(os.environ.get("HERALD_TEST_BACKUP_CROWD", "500"))
 def back_up(service: RunningService, file: Path) -> Archive:
     asyncio.run(take_backup(service.database_url, FolderImageStore(service.settings.data_dir / "images"), file))
     return Archive(file)
+
+
+async def session_counts(service: RunningService) -> list[int]:
+    async with service.context.engine.connect() as connection:
+        return [row["session_count"] for row in await list_radio_devices(connection)]
 
 
 @pytest.fixture
@@ -57,6 +64,8 @@ def test_what_is_restored_acts_on_nothing_that_was_allowed_before(
     cleared, later = devices[0], devices[2]
     cleared.checkin()
     cleared.stage()
+    radio = RadioEntry(serial=later.serial, eui="70b3d57ed0000101", root_key="ab" * 16)
+    assert service.herald.radio.record([radio]).changed == [later.serial]
     archive = back_up(service, tmp_path / "backup.zip")
     assert (tmp_path / "backup.zip").stat().st_mode & 0o077 == 0, "it has the keys of devices' tokens"
     assert archive.about.devices == 3 and archive.about.live_rollouts == [rollout_id]
@@ -93,6 +102,8 @@ def test_what_is_restored_acts_on_nothing_that_was_allowed_before(
         assert other.herald.latest_events()[0].id > events, "who follows from there misses nothing"
         images = {path.name for path in (tmp_path / "there" / "images").glob("??/*")}
         assert len(images) == 2
+        assert other.herald.radio.show(later.serial).has_key
+        assert other.call(session_counts(other)) == [1000], "no device is given a session number that it may have had"
     finally:
         other.stop()
 

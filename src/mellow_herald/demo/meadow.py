@@ -19,8 +19,8 @@ FRAGMENT, IMAGE_SIZE = 40, 60_400
 WORN = 17
 # Two whose root key is not on record, and two that are out of reach while the others are prepared.
 NO_KEY = (8, 41)
-AWAY, AWAY_FOR = (23, 52), "45m"
-EVERY = "5m"
+AWAY, AWAY_FOR = (23, 52), "30m"
+EVERY = "3m"
 PARTS = "parts.app = { size = 65536, slots = 1 }"
 
 

@@ -15,7 +15,7 @@ from mellow_herald.sim.radio.modem import make_unit
 from mellow_herald.sim.scenario import load_scenario
 from mellow_herald.wire.radio import RadioSessionOut
 
-HEARD_SECONDS, ACT_SECONDS = 90.0, 600.0
+HEARD_SECONDS = 90.0
 
 
 def prepare_meadow(place: Place, seed: int, code: str) -> None:
@@ -73,12 +73,7 @@ class MeadowAct:
     def finish(self, rollout_id: int) -> list[str]:
         """Waits until all are decided and shows the sessions; returns what did not go as the story has it."""
         run = self.processes.run
-        deadline = time.monotonic() + ACT_SECONDS
-        while self.herald.rollouts.show(rollout_id).live:
-            self.processes.check()
-            if time.monotonic() > deadline:
-                raise DemoFailed(f"rollout {rollout_id} is still under way after {ACT_SECONDS:.0f} s")
-            time.sleep(0.3)
+        run("rollout", "watch", str(rollout_id))
         sessions = self.herald.radio.sessions(rollout_id)
         run("radio", "sessions", str(rollout_id))
         run("radio", "session", str(sessions[0].id))

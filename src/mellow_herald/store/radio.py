@@ -32,6 +32,7 @@ from mellow_herald.store.tables import (
 NETWORK = 1
 # So many intervals a device is given to say how it stands after a session.
 WAITED = 2.5
+AFTER_RESTORE = 1000
 WANTED = (State.QUEUED.value, State.OFFERED.value, State.DOWNLOADING.value)
 
 
@@ -456,6 +457,15 @@ async def newest_address(connection: AsyncConnection) -> int | None:
 
 
 # The network --------------------------------------------------------------------------------------------------------
+
+
+async def renew_after_restore(connection: AsyncConnection, at: datetime, last_counter: int) -> None:
+    """What devices may have had after the backup is not given again: sessions under way are over, no group's counter
+    goes on, and devices' sessions are numbered from far above."""
+    under_way = update(RadioSession).where(RadioSession.state != "ended")
+    await connection.execute(under_way.values(state="ended", ended_at=at, outcome="restored", answers_until=None))
+    await connection.execute(update(RadioSession).values(next_counter=last_counter))
+    await connection.execute(update(RadioDevice).values(session_count=RadioDevice.session_count + AFTER_RESTORE))
 
 
 STILL_THERE = text("SELECT 1")

@@ -24,7 +24,8 @@ from mellow_herald.store.rows.radio import StoredRadioSession
 
 log = structlog.get_logger()
 AGAIN_S = 1.0
-LOOK_S = 0.25
+# How often is looked for what is to be planned or begun: sooner where time runs fast.
+LOOK_S, SELDOM_S = 0.25, 2.0
 # So many devices are heard at the same time.
 AT_ONCE = 4
 
@@ -143,7 +144,7 @@ class Bridge:
                 # Devices go on being heard, and what is under way goes on.
                 say_trouble("sessions by radio could not be planned; trying again", error)
                 await asyncio.sleep(AGAIN_S)
-            await asyncio.sleep(LOOK_S)
+            await asyncio.sleep(max(LOOK_S, SELDOM_S / self._context.clock.scale))
 
     async def _end_idle(self, sessions: list[StoredRadioSession]) -> None:
         """Sessions of rollouts that do not run any more are not begun."""
@@ -153,10 +154,10 @@ class Bridge:
         async with self._context.engine.begin() as connection:
             states = await rollouts.rollout_states(connection, {one["rollout_id"] for one in waiting})
             for one in waiting:
-                state = states.get(one["rollout_id"])
+                state = states.get(one["rollout_id"], RolloutState.CANCELLED.value)
                 if state != RolloutState.RUNNING:
                     now = self._context.clock.now()
-                    await radio.change_session(connection, one["id"], state="ended", ended_at=now, outcome="halted")
+                    await radio.change_session(connection, one["id"], state="ended", ended_at=now, outcome=state)
 
     async def _call_back(self) -> None:
         """What waits at the network for devices of a halted rollout is dropped: leave to switch above all."""

@@ -26,6 +26,7 @@ from mellow_herald.service.radio.blocks import Blocks, NoBlockError
 from mellow_herald.service.radio.hearing import Ears, group_about
 from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.service.rollouts.radio_forecast import set_up_time
+from mellow_herald.service.rollouts.radio_sessions import MOST_FRAMES
 from mellow_herald.store import radio, rollouts
 from mellow_herald.store.feed import FeedEvent, publish
 from mellow_herald.store.radio import Expected, Placed, Wished
@@ -210,9 +211,10 @@ class Planner:
         ]
         last = earlier[-1] if earlier else None
         address = (await radio.newest_address(connection) or FIRST_ADDRESS) + 1
-        # A repair goes to the same group, whose counter goes on.
+        # A repair goes to the same group, whose counter goes on, as long as it has room for all of it.
         group_key = self._box.seal(secrets.token_bytes(16), group_about(address))
-        if last is not None:
+        same_group = last is not None and last["next_counter"] + 2 * layout.fragments + layout.coded < MOST_FRAMES
+        if last is not None and same_group:
             address, group_key = last["address"], last["group_key"]
         length = foreseen.length.total_seconds()
         # A repair sends parity alone; of how many fragments the block is stays as it was.
@@ -240,7 +242,7 @@ class Planner:
                 "spread": spread_for(len(members)),
                 "address": address,
                 "group_key": group_key,
-                "next_counter": last["next_counter"] if last else 0,
+                "next_counter": last["next_counter"] if last is not None and same_group else 0,
                 "sent": 0,
                 "expected_s": length,
                 "expected_share": foreseen.share,

@@ -66,7 +66,7 @@ class Sender:
         self._members: list[ShownRadioMember] = []
         self._trouble = session["trouble"]
         self._begins: list[datetime] = []
-        self._running, self._looked = True, 0.0
+        self._state, self._looked = RolloutState.RUNNING.value, 0.0
         self.moved = asyncio.Event()
 
     async def run(self) -> None:
@@ -93,11 +93,11 @@ class Sender:
             if now >= ends_at:
                 await self._end("out-of-time", "devices do not listen any more")
                 return
-            ready = [to_member(one) for one in self._members if one["ready"]]
-            if not ready:
+            ready = self._ready()
+            halted = not await self._runs()
+            if not ready and not halted:
                 await self._end("nobody-ready", "")
                 return
-            halted = not await self._runs()
             move = next_move(self._sent, self._layout, ready, session["begins_at"], now, halted=halted)
             match move:
                 case SendFragment():
@@ -122,12 +122,13 @@ class Sender:
                     )
                     if over:
                         await self._load()
-                        self._sent = answered(self._sent, [to_member(one) for one in self._members if one["ready"]])
+                        self._sent = answered(self._sent, self._ready())
                         await self._note()
                 case End(outcome):
                     if outcome is Outcome.HALTED:
                         await self._withdraw()
-                    await self._end(outcome.value, "")
+                    # What ended it may have been a hold or a cancellation just as well.
+                    await self._end(self._state if outcome is Outcome.HALTED else outcome.value, "")
                     return
 
     def _next_fragments(self, ready: Sequence[Member], now: datetime) -> tuple[list[int], Sent]:
@@ -191,17 +192,22 @@ class Sender:
         async with self._context.engine.connect() as connection:
             self._members = await radio.list_members(connection, self._session["id"])
 
+    def _ready(self) -> list[Member]:
+        """Those that were ready when it began and are still to be served, or have been."""
+        there = (one for one in self._members if one["ready"] and (one["complete"] or one["state"] in WANTED))
+        return [to_member(one) for one in there]
+
     async def _runs(self) -> bool:
         """Whether the rollout still runs: whatever else it is, nothing more is sent. Where time runs fast, frames are
         nearer to each other than that is worth looking at."""
         if time.monotonic() - self._looked < RUNS_S:
-            return self._running
+            return self._state == RolloutState.RUNNING
         self._looked = time.monotonic()
         rollout_id = self._session["rollout_id"]
         async with self._context.engine.connect() as connection:
             states = await rollouts.rollout_states(connection, {rollout_id})
-        self._running = states.get(rollout_id) == RolloutState.RUNNING
-        return self._running
+        self._state = states.get(rollout_id, RolloutState.CANCELLED.value)
+        return self._state == RolloutState.RUNNING
 
     async def _send(self, group: GroupSession, payloads: Sequence[bytes]) -> bool:
         """Hands frames over, when it is their turn; False if the network would not have them now."""
