@@ -174,8 +174,9 @@ class Ears:
         async with self._context.engine.begin() as connection:
             await radio.change_radio(connection, device_id, **changed)
             if heard is not None and place is not None:
-                told = {"lost": heard.lost, "recovered": heard.recovered}
-                if (place[1]["lost"], place[1]["recovered"]) != (heard.lost, heard.recovered):
+                received = max(place[1]["received"], heard.sent - heard.lost)
+                told = {"lost": heard.lost, "recovered": heard.recovered, "received": received}
+                if place[1]["has_fragments"] and any(dict(place[1])[name] != told[name] for name in told):
                     await radio.change_member(connection, place[0]["id"], device_id, **told)
             if order.order is Order.FETCH:
                 wish = {

@@ -55,6 +55,7 @@ class Placed:
     every: timedelta | None
     regular_at: datetime | None
     lost: Iterator[bool]
+    loss: float = 0.0
     uplink_loss: float = 0.0
     reached: Callable[[], bool] = lambda: True
     answers_at: datetime | None = None
@@ -96,7 +97,7 @@ class Ether:
         """Puts a unit into the field; when it speaks first is drawn."""
         first = None if every is None else self.now + every * self.rng.random()
         pattern = loss.pattern(random.Random(self.rng.random()))
-        self.placed[unit.eui] = Placed(unit, every, first, pattern, uplink_loss, reached)
+        self.placed[unit.eui] = Placed(unit, every, first, pattern, loss.rate, uplink_loss, reached)
 
     def start(self, at: datetime) -> None:
         """Begins at this moment: clocks run wrong from now on."""
@@ -198,7 +199,8 @@ class Ether:
             port, payload = waiting.popleft()
             ends = self.now + timedelta(seconds=frame_time(UPLINKS, len(payload)))
             self._busy.append((self.now, ends))
-            if not next(one.lost) and one.reached():
+            # Minutes lie between two of them: no burst lasts from one to the next.
+            if self.rng.random() >= one.loss and one.reached():
                 one.unit.hear(port, payload, ends)
         self._let_answer(one)
 
