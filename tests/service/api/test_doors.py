@@ -51,6 +51,7 @@ ROOMS = {
     "/api/v1/pins": OPERATOR,
     "/api/v1/labels": OPERATOR,
     "/api/v1/lists": OPERATOR,
+    "/api/v1/radio": OPERATOR,
     "/api/v1/inventory": OPERATOR,
     "/api/v1/selections": OPERATOR,
     "/api/v1/baselines": OPERATOR,

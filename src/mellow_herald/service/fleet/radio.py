@@ -148,7 +148,7 @@ async def list_devices(context: Context, after: str | None, limit: int) -> Page[
 async def show_device(context: Context, serial: str) -> RadioDeviceOut:
     """What is on record of one device's radio."""
     async with context.engine.connect() as connection:
-        rows = await radio.list_radio_devices(connection, serials=[serial])
+        rows = [] if "\0" in serial else await radio.list_radio_devices(connection, serials=[serial])
     if not rows:
         detail = f"Nothing is on record of the radio of {serial}. `herald radio list` shows those that have one."
         raise ProblemError(404, "not-found", detail)
