@@ -172,7 +172,8 @@ class Act:
         return found if attempts else ["nobody got settings"]
 
     def _wrong_certificates(self, attempts: list[AttemptOut]) -> list[str]:
-        went_back = [one for one in attempts if one.state != "confirmed"]
+        # Who was off-line all the while was not served: that is no matter of the certificate.
+        went_back = [one for one in attempts if one.state not in ("confirmed", "called-off")]
         found = []
         if [(one.state.value, one.reason) for one in went_back] != [("reverted", "no-contact")]:
             found.append(f"certificates: {[(one.serial, one.state, one.reason) for one in went_back]} went back")

@@ -27,7 +27,7 @@ AGAIN_S = 1.0
 # How often is looked for what is to be planned or begun: sooner where time runs fast.
 LOOK_S, SELDOM_S = 0.25, 2.0
 # So many devices are heard at the same time.
-AT_ONCE = 4
+AT_ONCE = 8
 
 
 async def keep_bridging(context: Context, intake: Intake, url: str, token: str | None) -> None:
@@ -111,15 +111,14 @@ class Bridge:
     async def _hear(self, uplinks: Sequence[Uplink]) -> None:
         """What one device said, in order; others are heard meanwhile."""
         async with self._turns:
-            for uplink in uplinks:
-                try:
-                    await self._ears.hear(uplink)
-                except (NetworkAwayError, NetworkRefusedError) as error:
-                    # What it was to be told it is told when it speaks again.
-                    await _note_trouble(self._context, self._url, str(error))
-                except Exception as error:
-                    # One that cannot be dealt with is not to keep all that come after it.
-                    say_trouble("what a device said by radio could not be dealt with", error, eui=uplink.eui)
+            try:
+                await self._ears.hear(uplinks)
+            except (NetworkAwayError, NetworkRefusedError) as error:
+                # What it was to be told it is told when it speaks again.
+                await _note_trouble(self._context, self._url, str(error))
+            except Exception as error:
+                # One that cannot be dealt with is not to keep all that come after it.
+                say_trouble("what a device said by radio could not be dealt with", error, eui=uplinks[-1].eui)
 
     async def _drive(self, region: Region, holding: AsyncConnection) -> None:
         while True:

@@ -6,8 +6,8 @@ to the intake in the device's stead.
 """
 
 import asyncio
-from collections.abc import Callable
-from dataclasses import replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
@@ -59,6 +59,21 @@ PROBLEMS = {
 }
 
 
+@dataclass(slots=True)
+class _News:
+    """What one device said at once: what it ``changed`` on record, whether it said something of a package
+    (``commands``), when it answered about fragments, and the order that stands after its own words."""
+
+    device: StoredRadioDevice
+    place: Place
+    changed: dict[str, Any] = field(default_factory=dict)
+    commands: bool = False
+    answered_at: datetime | None = None
+    checked_in: bool = False
+    order: OrderOut | None = None
+    heard: compact.Heard | None = None
+
+
 class Ears:
     """Hears for all devices of one network. ``moved`` is told the session whose members have changed."""
 
@@ -71,67 +86,81 @@ class Ears:
         # The order that stands for a device, and since when; it is told once its block is there.
         self._orders: dict[int, tuple[OrderOut, datetime]] = {}
         self._unknown: set[str] = set()
+        # For whom nothing waits at the network.
+        self._nothing: set[str] = set()
         self._last_said: dict[int, tuple[object, ...]] = {}
 
-    async def hear(self, uplink: Uplink) -> None:
-        """Takes what a device said, and sees to what it is told next: that comes first, since its window opens in
-        seconds, and what is written down goes beside it."""
+    async def hear(self, uplinks: Sequence[Uplink]) -> None:
+        """Takes what one device said, in order, and sees to what it is told next: that comes first, since its window
+        opens in seconds, and what is written down goes beside it."""
+        eui = uplinks[-1].eui
         async with self._context.engine.connect() as connection:
-            device = await radio.find_by_eui(connection, uplink.eui)
+            device = await radio.find_by_eui(connection, eui)
             place = None if device is None else await radio.member_of(connection, device["device_id"])
         if device is None:
-            if uplink.eui not in self._unknown:
-                self._unknown.add(uplink.eui)
-                log.warning("a device speaks by radio that is not on record", eui=uplink.eui)
+            if eui not in self._unknown:
+                self._unknown.add(eui)
+                log.warning("a device speaks by radio that is not on record", eui=eui)
             return
-        changed: dict[str, Any] = {"rssi": uplink.rssi, "data_rate": uplink.data_rate, "heard_at": uplink.at}
-        package = next((PACKAGES[name] for name, port in device["ports"].items() if port == uplink.port), None)
-        if package is not None:
-            answers = self._take_commands(device, place, package, uplink, changed)
-            await asyncio.gather(
-                self._tell(device, answers, place),
-                self._write(device, changed, place, uplink.at if package is Package.FRAGMENTS else None),
-            )
-            if place is not None:
-                self._moved(place[0]["id"])
-                await self._speak_for(device, *place)
-        elif uplink.port == compact.PORT:
-            await self._take_message(device, place, uplink, changed)
-        else:
-            await asyncio.gather(self._tell(device, [], place), self._write(device, changed))
+        news, answers = _News(device, place), list[Command]()
+        for uplink in uplinks:
+            news.changed |= {"rssi": uplink.rssi, "data_rate": uplink.data_rate, "heard_at": uplink.at}
+            package = next((PACKAGES[name] for name, port in device["ports"].items() if port == uplink.port), None)
+            if package is not None:
+                answers += self._take_commands(news, package, uplink)
+            elif uplink.port == compact.PORT:
+                await self._take_message(news, uplink)
+        await asyncio.gather(self._tell(device, answers, place), self._write(news))
+        if place is not None and news.commands:
+            self._moved(place[0]["id"])
+            await self._speak_for(device, *place)
 
-    async def _write(
-        self,
-        device: StoredRadioDevice,
-        changed: dict[str, Any],
-        place: Place = None,
-        answered_at: datetime | None = None,
-    ) -> None:
-        """Writes down what an uplink changed of a device, and of its place in a session."""
+    async def _write(self, news: "_News") -> None:
+        """Writes down what was heard; what only a session can bring becomes a wish for one."""
+        device_id, changed, heard = news.device["device_id"], news.changed, news.heard
+        columns: dict[str, Any] = {}
+        if news.place is not None and news.commands:
+            columns = {name: news.place[1][name] for name in COLUMNS}  # type: ignore[literal-required]
+            if news.answered_at is not None:
+                columns["heard_at"] = news.answered_at
+        if heard is not None and 0 <= heard.lost <= heard.sent and heard.sent:
+            # What it lost in its session, and what it made up for: nobody else knows.
+            changed["lost"] = heard.lost / heard.sent
+            changed["burst"] = max(1.0, heard.lost / heard.bursts) if heard.bursts > 0 else 1.0
+            if news.place is not None and news.place[1]["has_fragments"]:
+                received = max(news.place[1]["received"], heard.sent - heard.lost)
+                columns |= {"lost": heard.lost, "recovered": heard.recovered, "received": received}
         async with self._context.engine.begin() as connection:
-            await radio.change_radio(connection, device["device_id"], **changed)
-            if place is not None:
-                session, row = place
-                columns: dict[str, Any] = {name: row[name] for name in COLUMNS}  # type: ignore[literal-required]
-                if answered_at is not None:
-                    columns["heard_at"] = answered_at
-                await radio.change_member(connection, session["id"], device["device_id"], **columns)
+            await radio.change_radio(connection, device_id, **changed)
+            if columns and news.place is not None:
+                await radio.change_member(connection, news.place[0]["id"], device_id, **columns)
+            if news.order is not None and news.order.order is Order.FETCH:
+                wish = {
+                    "device_id": device_id,
+                    "attempt_id": news.order.attempt,
+                    "rollout_id": await radio.rollout_of(connection, news.order.attempt or 0),
+                    "try_number": news.order.try_number,
+                    "manifest": news.order.manifest,
+                    "at": self._context.clock.now(),
+                }
+                await radio.put_wish(connection, wish)
+            elif news.checked_in or (news.order is not None and news.order.order is not None):
+                # A report is answered with an order only where that is news.
+                await radio.drop_wish(connection, device_id)
 
     # Its own words ----------------------------------------------------------------------------------------------------
 
-    async def _take_message(
-        self, device: StoredRadioDevice, place: Place, uplink: Uplink, changed: dict[str, Any]
-    ) -> None:
-        device_id = device["device_id"]
+    async def _take_message(self, news: "_News", uplink: Uplink) -> None:
+        device, device_id = news.device, news.device["device_id"]
         try:
             message = compact.read_uplink(uplink.payload)
         except Refused as refused:
             log.warning("a message by radio cannot be read", eui=device["eui"], why=str(refused))
             return
-        checked_in = not isinstance(message, ReportIn)
         word = message if isinstance(message, ReportIn) else message[0]
         if (word.boots, word.seq) > (device["boots"], device["seq"]):
-            changed |= {"boots": word.boots, "seq": word.seq, "spoken": 0}
+            device |= {"boots": word.boots, "seq": word.seq}
+            news.changed |= {"boots": word.boots, "seq": word.seq, "spoken": 0}
         numbered = word.model_copy(update={"seq": word.seq * ROOM})
         try:
             if isinstance(numbered, ReportIn):
@@ -140,69 +169,26 @@ class Ears:
                 order = await self._intake.checkin(device_id, numbered)
         except ProblemError as problem:
             log.warning("what a device said by radio was refused", eui=device["eui"], why=problem.detail)
-            await self._write(device, changed)
             return
         for one in order.refused:
             log.warning("a report by radio was refused", eui=device["eui"], why=one.detail)
-        now = self._context.clock.now()
         if order.order is not None:
-            self._orders[device_id] = order, now
+            self._orders[device_id] = order, self._context.clock.now()
         else:
             # Whatever it reports of its own, it has heard the order before.
             self._orders.pop(device_id, None)
-        heard = message[1] if not isinstance(message, ReportIn) else None
-        await asyncio.gather(
-            self._tell(device, [], place), self._note(device, place, changed, heard, order, checked_in=checked_in)
-        )
-
-    async def _note(
-        self,
-        device: StoredRadioDevice,
-        place: Place,
-        changed: dict[str, Any],
-        heard: compact.Heard | None,
-        order: OrderOut,
-        *,
-        checked_in: bool,
-    ) -> None:
-        """Writes down what a device said of itself; what only a session can bring becomes a wish for one."""
-        device_id = device["device_id"]
-        if heard is not None and 0 <= heard.lost <= heard.sent and heard.sent:
-            # What it lost in its session, and what it made up for: nobody else knows.
-            changed["lost"] = heard.lost / heard.sent
-            changed["burst"] = max(1.0, heard.lost / heard.bursts) if heard.bursts > 0 else 1.0
-        async with self._context.engine.begin() as connection:
-            await radio.change_radio(connection, device_id, **changed)
-            if heard is not None and place is not None:
-                received = max(place[1]["received"], heard.sent - heard.lost)
-                told = {"lost": heard.lost, "recovered": heard.recovered, "received": received}
-                if place[1]["has_fragments"] and any(dict(place[1])[name] != told[name] for name in told):
-                    await radio.change_member(connection, place[0]["id"], device_id, **told)
-            if order.order is Order.FETCH:
-                wish = {
-                    "device_id": device_id,
-                    "attempt_id": order.attempt,
-                    "rollout_id": await radio.rollout_of(connection, order.attempt or 0),
-                    "try_number": order.try_number,
-                    "manifest": order.manifest,
-                    "at": self._context.clock.now(),
-                }
-                await radio.put_wish(connection, wish)
-            elif checked_in or order.order is not None:
-                # A report is answered with an order only where that is news.
-                await radio.drop_wish(connection, device_id)
+        news.order = order
+        if not isinstance(message, ReportIn):
+            news.checked_in, news.heard = True, message[1] or news.heard
 
     # The packages -----------------------------------------------------------------------------------------------------
 
-    def _take_commands(
-        self,
-        device: StoredRadioDevice,
-        place: Place,
-        package: Package,
-        uplink: Uplink,
-        changed: dict[str, Any],
-    ) -> list[Command]:
+    def _take_commands(self, news: "_News", package: Package, uplink: Uplink) -> list[Command]:
         """Moves a member by what it said; returns what it is answered."""
+        place, device, changed = news.place, news.device, news.changed
+        news.commands = True
+        if package is Package.FRAGMENTS:
+            news.answered_at = uplink.at
         answers: list[Command] = []
         for command in decode(package, uplink.payload, uplink=True):
             if isinstance(command, clock.AppTimeReq):
@@ -295,17 +281,22 @@ class Ears:
             await self._send_command(device, timely[0])
         elif order is not None and ready and order.order is not Order.STAY:
             payload = compact.encode_order(order, since)
-            await self._network.tell(device["eui"], compact.PORT, payload)
+            await self._send(device, compact.PORT, payload)
         elif answers:
             await self._send_command(device, answers[0])
         elif order is not None and order.order is Order.FETCH and (command := await self._next(device, place)):
             await self._send_command(device, command)
-        else:
+        elif device["eui"] not in self._nothing:
             await self._network.tell_nothing(device["eui"])
+            self._nothing.add(device["eui"])
 
     async def _send_command(self, device: StoredRadioDevice, command: Command) -> None:
         name = next(name for name, package in PACKAGES.items() if package is command.package)
-        await self._network.tell(device["eui"], device["ports"][name], encode([command]))
+        await self._send(device, device["ports"][name], encode([command]))
+
+    async def _send(self, device: StoredRadioDevice, port: int, payload: bytes) -> None:
+        self._nothing.discard(device["eui"])
+        await self._network.tell(device["eui"], port, payload)
 
     async def _next(self, device: StoredRadioDevice, place: Place) -> Command | None:
         """What a member is to be told of its session, with what only its own keys make."""

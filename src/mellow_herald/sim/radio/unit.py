@@ -27,6 +27,8 @@ PACKAGES = {port: package for package, port in PORTS.items()}
 COUNTER_START = -1
 # A unit that was told something alone answers within so long (s); one of a group as it was told to spread answers.
 PROMPT_S = 6.0
+# That it has a block it says by itself so often; afterwards when it is asked.
+MOST_TELLINGS = 4
 
 
 @dataclass(slots=True)
@@ -54,6 +56,7 @@ class Reception:
     out_of_memory: bool = False
     mic_error: bool = False
     done: bool = False
+    tellings: int = 0
     acknowledged: bool = False
 
 
@@ -82,6 +85,7 @@ class Unit:
     _last_count: int = -1
     _token: int = 0
     _ask_time: bool = True
+    _asks_left: int = 3
 
     def time(self, at: datetime) -> int:
         """What its clock shows (GPS seconds)."""
@@ -97,12 +101,15 @@ class Unit:
         """What it sends, by port: its answers, and its time where it was asked for it or never knew it."""
         if self._ask_time:
             self._queue.append(clock.AppTimeReq(self.time(at), self._token))
-            # Nothing is answered where its time is right.
-            self._ask_time = self._set_at is None
+            # Nothing is answered where its time is right; and nobody answers who does not hear.
+            self._asks_left -= 1
+            self._ask_time = self._set_at is None and self._asks_left > 0
         for index, block in self.receptions.items():
             # Until it is answered: that it has the block may be lost on the way like anything else.
             told = fragments.FragDataBlockReceivedReq(index, block.mic_error)
-            if block.done and block.setup.ack_reception and not block.acknowledged and told not in self._queue:
+            waits = block.done and block.setup.ack_reception and not block.acknowledged
+            if waits and block.tellings < MOST_TELLINGS and told not in self._queue:
+                block.tellings += 1
                 self._queue.append(told)
         for package, port in PORTS.items():
             own = [self._now(one, at) for one in self._queue if one.package is package]
@@ -163,8 +170,8 @@ class Unit:
                     self.offset = self.time(at) + correction - gps_seconds(at)
                     # Once more, so that the service sees that it is right.
                     self._set_at, self._token, self._ask_time = at, (self._token + 1) % 16, True
-            case clock.ForceDeviceResyncReq():
-                self._ask_time = True
+            case clock.ForceDeviceResyncReq(times):
+                self._ask_time, self._asks_left = True, max(1, times)
             case multicast.MulticastVersionReq():
                 self._queue.append(multicast.MulticastVersionAns(Package.MULTICAST, VERSION))
             case fragments.FragmentsVersionReq():
