@@ -35,7 +35,7 @@ from mellow_herald.store.rows.radio import StoredRadioSession
 log = structlog.get_logger()
 FIRST_ADDRESS = 0x0100_0000
 # So many sessions for which it was ready, or so many in all, and a device is given up.
-MOST_SESSIONS, MOST_TRIES = 4, 8
+MOST_SESSIONS, MOST_TRIES, MOST_DEAF = 4, 8, 2
 # Devices listen so much longer than a session is expected to last.
 RESERVE = 1.3
 # Between two sessions on one channel.
@@ -103,7 +103,9 @@ class Planner:
         """Plans the next session of a group, for those that may have one more."""
         repair = group.plan.radio.repair
         most = 1 if repair is Repair.NONE else MOST_SESSIONS
-        over = [one for one in group.wishes if one["sessions"] >= most or one["tries"] >= min(MOST_TRIES, 2 * most)]
+        async with self._context.engine.connect() as connection:
+            places = await self._places(connection, group, group.wishes)
+        over = [one for one in group.wishes if _is_over(one, places.get(one["device_id"]), most)]
         for wish in over:
             await self._give_up(wish, repair)
         left = [wish for wish in group.wishes if wish not in over]
@@ -254,6 +256,12 @@ class Planner:
         data = {"session": session_id, "state": "setting-up", "devices": len(members)}
         await publish(connection, [FeedEvent(now, "radio", group.rollout_id, data=data)])
         return session_id
+
+
+def _is_over(wish: Wished, place: Placed | None, most: int) -> bool:
+    """Whether a device has had its sessions. Who was ready and received nothing is not sent to for hours again."""
+    deaf = wish["sessions"] >= MOST_DEAF and (place is None or not place["received"])
+    return deaf or wish["sessions"] >= most or wish["tries"] >= min(MOST_TRIES, 2 * most)
 
 
 def _listener(wish: Expected, now: datetime) -> Listener:
