@@ -14,6 +14,7 @@ from bench import (
     million,
     reports,
     rings,
+    sessions,
     uploads,
     waking,
 )
@@ -32,6 +33,7 @@ def main() -> None:
         *rings.measure(),
         *brake.measure(),
         *fragments.measure(),
+        *sessions.measure(),
         halting.measure(),
         *waking.measure(),
         *million.measure(),

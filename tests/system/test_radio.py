@@ -11,6 +11,7 @@ from mellow_herald.core.digest import sha256_hex
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.wire.radio import RadioEntry, RadioSessionOut
+from mellow_herald.wire.rollback import RollbackIn
 from tests.harness.flight import until
 from tests.harness.meadow import NEW, OLD, Meadow
 from tests.harness.some import some
@@ -120,6 +121,14 @@ def test_a_halt_stops_a_session_and_who_cannot_be_served_is_told_why(folder: Pat
         # Never taken for the one before: a device's sessions have rising numbers, and other keys each.
         first, second = herald.radio.sessions(halted)[0], herald.radio.sessions(again)[0]
         assert first.id < second.id and second.outcome != "halted"
+
+        # Back: each by a word of its own to the slot that still holds what it came from, and no session.
+        back = herald.rollouts.roll_back(again, RollbackIn(reason="tried, and not wanted")).id
+        until(90, lambda: herald.rollouts.show(back).state == "finished")
+        assert herald.radio.sessions(back) == []
+        for number in (1, 2, 3):
+            _, digest = running_image(chip_path(meadow.flash, f"TA-F1-{number:03d}"))
+            assert digest == sha256_hex(meadow.image(OLD).read_bytes())
         herald.close()
     finally:
         meadow.flight.stop()
