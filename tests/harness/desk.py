@@ -91,6 +91,7 @@ class Desk:
             "cloned_at": None,
             "log_until": None,
             "arriving": False,
+            "radio_interval_s": None,
         }
 
     @property

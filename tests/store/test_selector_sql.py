@@ -56,6 +56,8 @@ DEVICES: list[dict[str, Any]] = [
         "pulse": some_pulse(),
         "rescued_at": RNG.choice([None, None, T0]),
         "on_bench": RNG.random() < 0.3,
+        "radio": RNG.choice([None, None, "ready", "no-packages", "no-key"]),
+        "radio_region": RNG.choice([None, "EU868", "US915"]),
         "says": RNG.choice([VERSIONS[0], None]),
         "cloned_at": RNG.choice([None, None, T0]),
         "slot": RNG.choice(["a", "a", "b", "recovery"]),

@@ -10,8 +10,24 @@ from typing import Any
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
 from mellow_herald.core.nameplate import Nameplate, encode_nameplate
 
-BOARD, LINE = "bract-r1", "forage-sensor"
-NEW = "1.0.0"
+BOARD, LINE = "bract-r3", "forage-sensor"
+OLD, NEW = "0.9.1", "1.0.0"
+BOARD_FILE = f"""\
+# The forage sensor of the meadow: on narrow radio alone, with room for a second image.
+name = "{BOARD}"
+vendor_domain = "thistledown.example"
+lines = ["{LINE}"]
+hw_revs = [1]
+check_in = "10m"
+
+[[slots]]
+name = "a"
+size = 65536
+
+[[slots]]
+name = "b"
+size = 65536
+"""
 SENSORS = 60
 # What is sent, envelope and image, is about 1,525 fragments of 40 bytes.
 FRAGMENT, IMAGE_SIZE = 40, 60_400
@@ -21,7 +37,7 @@ WORN = 17
 NO_KEY = (8, 41)
 AWAY, AWAY_FOR = (23, 52), "30m"
 EVERY = "3m"
-PARTS = "parts.app = { size = 65536, slots = 1 }"
+PARTS = "parts.app = { size = 65536 }"
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,6 +160,8 @@ enough = 0.8
 
 
 def write_files(folder: Path, seed: int) -> None:
-    """Writes firmware and plan."""
-    (folder / "firmware" / f"meadow-{NEW}.bin").write_bytes(make_image(NEW, seed))
+    """Writes board file, firmware and plan."""
+    (folder / f"{BOARD}.toml").write_text(BOARD_FILE)
+    for version in (OLD, NEW):
+        (folder / "firmware" / f"meadow-{version}.bin").write_bytes(make_image(version, seed))
     (folder / "sensors.toml").write_text(plan_text(BOARD, NEW))

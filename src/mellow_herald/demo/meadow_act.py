@@ -6,9 +6,9 @@ from pathlib import Path
 
 from mellow_herald.client import Herald
 from mellow_herald.core.digest import sha256_hex
-from mellow_herald.demo import meadow, yard
+from mellow_herald.demo import meadow
 from mellow_herald.demo.processes import DemoFailed, Processes
-from mellow_herald.demo.scenario import SENSOR_LINE, SENSOR_VERSION, Place
+from mellow_herald.demo.scenario import Place
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.sim.radio.modem import make_unit
@@ -18,14 +18,22 @@ from mellow_herald.wire.radio import RadioSessionOut
 HEARD_SECONDS = 90.0
 
 
-def prepare_meadow(place: Place, seed: int, code: str) -> None:
-    """Writes the scenario, firmware and plan of the meadow."""
+def publish_meadow(processes: Processes, place: Place, seed: int) -> None:
+    """Writes board file, firmware and plan of the meadow; adds its board, and the release that its sensors run."""
     meadow.write_files(place.folder, seed)
+    processes.run("board", "add", str(place.folder / f"{meadow.BOARD}.toml"))
+    image = str(place.folder / "firmware" / f"meadow-{meadow.OLD}.bin")
+    key = ("--key", str(place.signing_key))
+    processes.run("release", "publish", image, *key, "--notes", "runs in the field", show=False)
+
+
+def write_meadow(place: Place, seed: int, code: str) -> None:
+    """Writes the scenario of the meadow."""
     head = {
         "root": str(place.root_key.with_suffix(".pub.pem").relative_to(place.folder)),
         "key_list": str(place.key_list.relative_to(place.folder)),
     }
-    image = str(place.firmware(SENSOR_VERSION, SENSOR_LINE).relative_to(place.folder))
+    image = f"firmware/meadow-{meadow.OLD}.bin"
     text = meadow.scenario_text(head, meadow.BOARD, meadow.PARTS, code, image, meadow.sensors(seed), seed)
     (place.folder / "meadow.toml").write_text(text)
 
@@ -54,9 +62,6 @@ class MeadowAct:
         """Publishes the release, shows what a session would be, and starts it; returns the rollout's id."""
         run, folder = self.processes.run, self.place.folder
         self._wait_heard()
-        # The sensors by wire get this one in the second act; nothing older can be published after what follows.
-        wired = str(self.place.folder / "firmware" / f"{SENSOR_LINE}-{yard.SENSOR_NEW}.bin")
-        run("release", "publish", wired, "--key", str(self.place.signing_key), show=False)
         image = str(folder / "firmware" / f"meadow-{meadow.NEW}.bin")
         run("release", "publish", image, "--key", str(self.place.signing_key), "--notes", "counts bees by their hum")
         plan = str(folder / "sensors.toml")

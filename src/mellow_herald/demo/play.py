@@ -19,7 +19,7 @@ from rich.table import Table
 from mellow_herald.client import Herald, HeraldError
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.demo import meadow, scenario, yard
-from mellow_herald.demo.meadow_act import MeadowAct, prepare_meadow
+from mellow_herald.demo.meadow_act import MeadowAct, publish_meadow, write_meadow
 from mellow_herald.demo.processes import DemoFailed, Processes
 from mellow_herald.demo.scenario import Place
 from mellow_herald.demo.second_act import Act
@@ -218,8 +218,8 @@ class _Demo:
         }
         codes = {board: self._code(board, line) for board, line in lines.items()}
         scenario.write_scenario(place, codes, self._options.devices, self._options.seed)
-        code = self._code(meadow.BOARD, meadow.LINE)
-        prepare_meadow(place, self._options.seed, code)
+        publish_meadow(self.processes, place, self._options.seed)
+        write_meadow(place, self._options.seed, self._code(meadow.BOARD, meadow.LINE))
         self._write_notes(prepared=True, devices=self._options.devices, yard=True, meadow=True)
 
     def _prepare_others(self) -> None:

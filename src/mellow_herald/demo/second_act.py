@@ -48,10 +48,7 @@ class Act:
         run, folder, key = self.processes.run, self.place.folder, ("--key", str(self.place.signing_key))
         run("release", "publish", str(folder / f"{yard.GATEWAY_LINE}-{yard.GATEWAY_NEW}.toml"), *key)
         run("release", "publish", str(folder / f"{yard.RELAY_LINE}-{yard.RELAY_NEW}.toml"), *key)
-        if not any(
-            one.version == yard.SENSOR_NEW for one in self.herald.releases.list(where=f"board = {SENSOR_BOARD}").items
-        ):
-            run("release", "publish", str(folder / "firmware" / f"{SENSOR_LINE}-{yard.SENSOR_NEW}.bin"), *key)
+        run("release", "publish", str(folder / "firmware" / f"{SENSOR_LINE}-{yard.SENSOR_NEW}.bin"), *key)
         stated = ("--board", BOARD, "--line", LINE, "--floor", "4")
         settings = ("--settings", f"main={folder}/places/night.json", "--base", f"{folder}/places/day.json")
         run("release", "publish", *settings, *stated, "--version", yard.SETTINGS_VERSION, *key)
