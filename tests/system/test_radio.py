@@ -123,6 +123,7 @@ def test_a_halt_stops_a_session_and_who_cannot_be_served_is_told_why(folder: Pat
         assert first.id < second.id and second.outcome != "halted"
 
         # Back: each by a word of its own to the slot that still holds what it came from, and no session.
+        until(60, lambda: herald.rollouts.show(again).state == "finished")
         back = herald.rollouts.roll_back(again, RollbackIn(reason="tried, and not wanted")).id
         until(90, lambda: herald.rollouts.show(back).state == "finished")
         assert herald.radio.sessions(back) == []
