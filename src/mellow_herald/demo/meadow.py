@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
-from mellow_herald.core.nameplate import Nameplate, encode_nameplate
+from mellow_herald.core.behaviour import Behaviour, Fault
+from mellow_herald.demo import scenario
 
 BOARD, LINE = "bract-r3", "forage-sensor"
 OLD, NEW = "0.9.1", "1.0.0"
@@ -56,22 +56,8 @@ def serial(number: int) -> str:
 
 def make_image(version: str, seed: int, *, board: str = BOARD, size: int = IMAGE_SIZE) -> bytes:
     """The sensors' firmware: its self-test fails where the probe is worn."""
-    rng = random.Random(f"{seed}/{board}/{version}")
-    plate = Nameplate(
-        line=LINE,
-        board=board,
-        component="app",
-        version=version,
-        floor=4,
-        updater=2,
-        build_id=f"ta-{rng.randrange(16**8):08x}",
-        build_time=1_795_100_000,
-        hw_rev_min=1,
-        hw_rev_max=3,
-    )
     faults = [Behaviour("probe = worn", Fault.FAIL_SELF_TEST)] if version == NEW else []
-    blocks = encode_nameplate(plate) + encode_behaviour(faults)
-    return rng.randbytes(1024) + blocks + rng.randbytes(size - 1024 - len(blocks))
+    return scenario.make_image(version, seed, board=board, line=LINE, size=size, faults=faults)
 
 
 def sensors(seed: int) -> list[Sensor]:

@@ -2,6 +2,7 @@
 
 import json
 import random
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -224,7 +225,15 @@ class Place:
         return self.folder / "firmware" / f"{line}-{version}.bin"
 
 
-def make_image(version: str, seed: int, *, board: str = BOARD, line: str = LINE, size: int = IMAGE_SIZE) -> bytes:
+def make_image(
+    version: str,
+    seed: int,
+    *,
+    board: str = BOARD,
+    line: str = LINE,
+    size: int = IMAGE_SIZE,
+    faults: Sequence[Behaviour] | None = None,
+) -> bytes:
     """A simulated image: made-up code with a real nameplate and, where it has faults, a behaviour block."""
     rng = random.Random(f"{seed}/{line}/{version}")
     plate = Nameplate(
@@ -239,7 +248,8 @@ def make_image(version: str, seed: int, *, board: str = BOARD, line: str = LINE,
         hw_rev_min=1,
         hw_rev_max=3,
     )
-    faults = FAULTS.get(version, []) if line == LINE else []
+    if faults is None:
+        faults = FAULTS.get(version, []) if line == LINE else []
     blocks = encode_nameplate(plate) + encode_behaviour(faults)
     return rng.randbytes(1024) + blocks + rng.randbytes(size - 1024 - len(blocks))
 

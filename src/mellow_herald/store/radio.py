@@ -472,9 +472,9 @@ STILL_THERE = text("SELECT 1")
 
 
 async def cleared_in_halted(connection: AsyncConnection) -> list[tuple[int, str]]:
-    """Attempts that have leave to switch and whose rollout is halted, with the EUI of their device on narrow radio."""
+    """Devices on narrow radio, with their EUI, that have leave to switch from a rollout that is halted."""
     statement = (
-        select(AttemptRow.id, RadioDevice.eui)
+        select(AttemptRow.device_id, RadioDevice.eui)
         .join(RadioDevice, RadioDevice.device_id == AttemptRow.device_id)
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
         .where(AttemptRow.live, AttemptRow.state == State.CLEARED.value, Rollout.state == "halted")

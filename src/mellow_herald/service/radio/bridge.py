@@ -67,7 +67,6 @@ class Bridge:
         self._sender: Sender | None = None
         self._sending: asyncio.Task[None] | None = None
         self._sent_session: int | None = None
-        self._called_back: set[int] = set()
         self._turns = asyncio.Semaphore(AT_ONCE)
 
     async def run(self, holding: AsyncConnection) -> None:
@@ -162,7 +161,5 @@ class Bridge:
         """What waits at the network for devices of a halted rollout is dropped: leave to switch above all."""
         async with self._context.engine.connect() as connection:
             halted = await radio.cleared_in_halted(connection)
-        for attempt_id, eui in halted:
-            if attempt_id not in self._called_back:
-                await self._network.tell_nothing(eui)
-                self._called_back.add(attempt_id)
+        for device_id, eui in halted:
+            await self._ears.call_back(device_id, eui)

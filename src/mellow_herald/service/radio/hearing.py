@@ -16,7 +16,7 @@ import structlog
 from mellow_herald.core.attempt import DownloadStep, State
 from mellow_herald.core.order import Order
 from mellow_herald.core.radio.keys import block_mic, group_key_key, wrap
-from mellow_herald.core.radio.member import Member, Step, correction, hear, next_command
+from mellow_herald.core.radio.member import Member, correction, hear, next_command
 from mellow_herald.core.radio.packages import Command, Package, clock, decode, encode, fragments
 from mellow_herald.core.radio.session import RIGHT_WITHIN_S
 from mellow_herald.core.refusal import Refused
@@ -40,14 +40,6 @@ Place = tuple[StoredRadioSession, StoredRadioMember] | None
 PACKAGES = {"clock": Package.CLOCK, "multicast": Package.MULTICAST, "fragments": Package.FRAGMENTS}
 # Between two words of a device there is room for so many that the service says in its stead.
 ROOM = 1000
-# A step of the set-up as a step of the download.
-STEPS = {
-    Step.CLOCK: DownloadStep.CLOCK,
-    Step.GROUP: DownloadStep.GROUP,
-    Step.SESSION: DownloadStep.SESSION,
-    Step.FRAGMENTS: DownloadStep.FRAGMENTS,
-    Step.READY: DownloadStep.READY,
-}
 # What keeps a device out of a session, as what its attempt fails by.
 PROBLEMS = {
     "group-refused": "refused-by-device",
@@ -227,8 +219,15 @@ class Ears:
             step = DownloadStep.VERIFY if row["complete"] else DownloadStep.FETCH
             told = {"state": State.DOWNLOADING, "step": step, "percent": percent}
         else:
-            told = {"state": State.DOWNLOADING, "step": STEPS[member.step(invitation_of(session, row))], "percent": 0}
+            step = DownloadStep(member.step(invitation_of(session, row)).value)
+            told = {"state": State.DOWNLOADING, "step": step, "percent": 0}
         await self.say_for(device, order.attempt or 0, order.try_number, **told)
+
+    async def call_back(self, device_id: int, eui: str) -> None:
+        """Leave to switch that has not reached a device yet, of a rollout that was halted, is not to reach it."""
+        self._orders.pop(device_id, None)
+        if eui not in self._nothing:
+            await self._tell_nothing(eui)
 
     async def say_of_member(self, row: ShownRadioMember, manifest: str, **told: Any) -> None:
         """The same of a member of a session, if that brings what stands for it."""
@@ -287,8 +286,11 @@ class Ears:
         elif order is not None and order.order is Order.FETCH and (command := await self._next(device, place)):
             await self._send_command(device, command)
         elif device["eui"] not in self._nothing:
-            await self._network.tell_nothing(device["eui"])
-            self._nothing.add(device["eui"])
+            await self._tell_nothing(device["eui"])
+
+    async def _tell_nothing(self, eui: str) -> None:
+        await self._network.tell_nothing(eui)
+        self._nothing.add(eui)
 
     async def _send_command(self, device: StoredRadioDevice, command: Command) -> None:
         name = next(name for name, package in PACKAGES.items() if package is command.package)

@@ -31,7 +31,6 @@ from mellow_herald.service.radio.blocks import Blocks, NoBlockError
 from mellow_herald.service.radio.hearing import Ears, group_about
 from mellow_herald.service.radio.network import Network, NetworkAwayError, NetworkRefusedError
 from mellow_herald.service.rollouts.radio_sessions import INDEX, invitation_of, to_member
-from mellow_herald.service.tasks import woken
 from mellow_herald.store import radio, rollouts
 from mellow_herald.store.feed import FeedEvent, publish
 from mellow_herald.store.radio import ShownRadioMember
@@ -48,7 +47,6 @@ AHEAD = 2
 TOGETHER_S, MOST_TOGETHER = 0.25, 8
 # How often a session is put off because nobody is ready.
 MOST_POSTPONED = 4
-WANTED = ("queued", "offered", "downloading")
 AGAIN_S, FULL_S, LOOK_S, RUNS_S = 1.0, 0.05, 0.5, 0.1
 
 
@@ -148,7 +146,7 @@ class Sender:
         """Puts it off, if nobody that it could bring anything is ready, but others could be."""
         session, now = self._session, self._context.clock.now()
         await self._load()
-        members = [(one, to_member(one)) for one in self._members if one["state"] in WANTED]
+        members = [(one, to_member(one)) for one in self._members if one["state"] in radio.WANTED]
         steps = [(one, member, member.step(invitation_of(session, one))) for one, member in members]
         late = [(one, member) for one, member, step in steps if step in SETUP and not member.problem]
         ready = any(step is Step.READY and not member.problem for _, member, step in steps)
@@ -194,7 +192,7 @@ class Sender:
 
     def _ready(self) -> list[Member]:
         """Those that were ready when it began and are still to be served, or have been."""
-        there = (one for one in self._members if one["ready"] and (one["complete"] or one["state"] in WANTED))
+        there = (one for one in self._members if one["ready"] and (one["complete"] or one["state"] in radio.WANTED))
         return [to_member(one) for one in there]
 
     async def _runs(self) -> bool:
@@ -309,9 +307,3 @@ def due(sessions: Sequence[StoredRadioSession], now: datetime) -> StoredRadioSes
     """The session that is to be sent now: one that was begun goes before all others."""
     begun = next((one for one in sessions if one["state"] == "sending"), None)
     return begun or next((one for one in sessions if one["begins_at"] <= now), None)
-
-
-async def pause(event: asyncio.Event, seconds: float) -> None:
-    """Waits for a word, at most so long."""
-    await woken(event, seconds)
-    event.clear()

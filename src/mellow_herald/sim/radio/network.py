@@ -69,11 +69,6 @@ class RadioNetwork:
         """How many frames went out to groups."""
         return self._ether.sent
 
-    @property
-    def newest(self) -> int:
-        """The number of the uplink that was heard last."""
-        return self._ether.heard
-
     def place(self, unit: Unit, loss: Loss, uplink_loss: float, reached: Callable[[], bool]) -> None:
         """Puts a unit into the field."""
         self._ether.place(unit, None, loss, uplink_loss, reached)
