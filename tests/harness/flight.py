@@ -16,6 +16,7 @@ from mellow_herald.demo import scenario
 from mellow_herald.demo.scenario import Place
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn
+from tests.harness.premade import lay_out
 from tests.harness.processes import free_port
 
 HERALD = [sys.executable, "-m", "mellow_herald.cli.main"]
@@ -58,6 +59,8 @@ class Flight:
     def serve(self, *more: str) -> subprocess.Popen[bytes]:
         where = ["--data-dir", str(self.data), "--port", str(self.port)]
         database = ["--database-url", self.database_url] if self.database_url else []
+        if self.database_url is None and not (self.data / "postgres").exists():
+            lay_out(self.data)
         process = self.start("serve", *where, *database, "--time-scale", str(self.speed), *more)
         self.wait_ready(process, self.url)
         return process
