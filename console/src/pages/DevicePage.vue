@@ -5,11 +5,13 @@ import { api, told, type DeviceDetail } from '../api/client'
 import AlarmLines from '../components/AlarmLines.vue'
 import BenchHere from '../components/BenchHere.vue'
 import BothEnds from '../components/BothEnds.vue'
+import CoapHere from '../components/CoapHere.vue'
 import DeviceActions from '../components/DeviceActions.vue'
 import DeviceReleases from '../components/DeviceReleases.vue'
 import DeviceWords from '../components/DeviceWords.vue'
 import InstallHere from '../components/InstallHere.vue'
 import PartsTable from '../components/PartsTable.vue'
+import RadioHere from '../components/RadioHere.vue'
 import SwapSlots from '../components/SwapSlots.vue'
 import PinHere from '../components/PinHere.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
@@ -38,7 +40,7 @@ const parts = computed(() => {
   return names.map((name) => {
     const running = (found.running[name] ?? null) as Content | null
     const standby = (found.standby[name] ?? null) as Content | null
-    const empty = { slot: running?.slot === 'a' ? 'b' : 'a' }
+    const empty = { slot: running?.slot === '' ? '' : running?.slot === 'a' ? 'b' : 'a' }
     const both = [...(running ? [{ ...running, runs: true }] : []), { ...(standby ?? empty), runs: false }]
     return { name, slots: both.sort((one, other) => (one.slot ?? '').localeCompare(other.slot ?? '')) }
   })
@@ -52,6 +54,7 @@ const RUNS: Record<string, string> = {
 function place(name: string, slot?: string): string {
   if (slot === 'recovery') return 'recovery image'
   if (slot === 'broken') return 'in pieces: needs a stream or a cable'
+  if (!slot) return 'slot not told'
   return name.includes('/') ? `copy ${slot}` : `slot ${slot}`
 }
 const marks = computed(() => [
@@ -157,6 +160,8 @@ async function settle(reason: string) {
           </dl>
         </v-card>
       </div>
+      <CoapHere v-if="device.transport === 'coap'" :id="device.id" :serial="device.serial" />
+      <RadioHere v-if="device.transport === 'radio'" :id="device.id" :serial="device.serial" />
       <template v-if="device.parts?.length">
         <h2>Parts in its newest attempt</h2>
         <v-card class="mb-5"><PartsTable :parts="device.parts" /></v-card>
