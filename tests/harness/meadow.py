@@ -32,7 +32,7 @@ class Meadow:
     small images, and a word every minute."""
 
     def __init__(self, folder: Path, sensors: Mapping[str, Mapping[str, Any]], *, size: int = 2600) -> None:
-        self.flight = Flight(folder, speed=60)
+        self.flight = Flight(folder, speed=40)
         self.radio_port, self.sensors, self.size = free_port(), dict(sensors), size
         self.url = f"http://127.0.0.1:{self.radio_port}"
         self.flash = folder / "meadow"

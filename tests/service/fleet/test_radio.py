@@ -103,6 +103,10 @@ def test_a_plan_is_foreseen_and_one_that_begins_too_soon_is_refused(service: Run
     for path in ("previews", "rollouts"):
         answer = httpx.post(f"{service.url}/api/v1/{path}", json=soon, headers=headers)
         assert answer.status_code == 422 and "TA-2 speaks every 60 min. The earliest is" in answer.json()["detail"]
+    for length, says in (("1m", "is shorter than ring 'all' takes"), ("12h", "devices listen for 9:06:08 at most")):
+        asked = {**wanted, "radio": {"length": length, "data_rate": 5}}
+        answer = httpx.post(f"{service.url}/api/v1/previews", json=asked, headers=headers)
+        assert answer.status_code == 422 and says in answer.text, answer.text
     bad = {**wanted, "radio": {"data_rate": 9}}
     answer = httpx.post(f"{service.url}/api/v1/previews", json=bad, headers=headers)
     assert answer.status_code == 422 and "in EU868 there is no downlink data rate 9" in answer.text

@@ -38,6 +38,8 @@ log = structlog.get_logger()
 # The newest session that a device is in, and how far it is there.
 Place = tuple[StoredRadioSession, StoredRadioMember] | None
 PACKAGES = {"clock": Package.CLOCK, "multicast": Package.MULTICAST, "fragments": Package.FRAGMENTS}
+# So many fragments of a session tell what a device loses.
+MEASURED = 30
 # Between two words of a device there is room for so many that the service says in its stead.
 ROOM = 1000
 # What keeps a device out of a session, as what its attempt fails by.
@@ -116,9 +118,10 @@ class Ears:
             if news.answered_at is not None:
                 columns["heard_at"] = news.answered_at
         if heard is not None and 0 <= heard.lost <= heard.sent and heard.sent:
-            # What it lost in its session, and what it made up for: nobody else knows.
-            changed["lost"] = heard.lost / heard.sent
-            changed["burst"] = max(1.0, heard.lost / heard.bursts) if heard.bursts > 0 else 1.0
+            # What it lost in its session, and what it made up for: nobody else knows. A few fragments tell little.
+            if heard.sent >= MEASURED:
+                changed["lost"] = heard.lost / heard.sent
+                changed["burst"] = max(1.0, heard.lost / heard.bursts) if heard.bursts > 0 else 1.0
             if news.place is not None and news.place[1]["has_fragments"]:
                 received = max(news.place[1]["received"], heard.sent - heard.lost)
                 columns |= {"lost": heard.lost, "recovered": heard.recovered, "received": received}

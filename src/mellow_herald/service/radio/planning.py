@@ -4,7 +4,7 @@ import asyncio
 import math
 import secrets
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 import structlog
@@ -22,8 +22,9 @@ from mellow_herald.core.refusal import Refused
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.context import Context
 from mellow_herald.service.key_box import KeyBox
-from mellow_herald.service.radio.blocks import Blocks, NoBlockError
+from mellow_herald.service.radio.blocks import Blocks
 from mellow_herald.service.radio.hearing import Ears, group_about
+from mellow_herald.service.releases.package import NoPackageError
 from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.service.rollouts.radio_forecast import set_up_time
 from mellow_herald.service.rollouts.radio_sessions import MOST_FRAMES
@@ -131,7 +132,10 @@ class Planner:
 
     async def _plan_session(self, group: Group) -> None:
         now = self._context.clock.now()
-        first = all(wish["tries"] == 0 for wish in group.wishes)
+        async with self._context.engine.connect() as connection:
+            sent = await radio.was_sent_whole(connection, group.rollout_id, group.manifest)
+        # One that a halt cut short is not repaired but sent anew, to all.
+        first = not sent or all(wish["tries"] == 0 for wish in group.wishes)
         members: Sequence[Expected] = group.wishes
         if first and not any(wish["back"] for wish in group.wishes):
             # Those too that have not asked yet: who is not ready at the beginning is told by name.
@@ -139,7 +143,7 @@ class Planner:
                 members = await radio.expected_devices(connection, group.rollout_id) or members
         try:
             foreseen, number = await self._foresee(group, members, now)
-        except (Refused, NoBlockError) as error:
+        except (Refused, NoPackageError) as error:
             for wish in group.wishes:
                 await self._refuse(wish, str(error))
             return
@@ -149,7 +153,7 @@ class Planner:
             begins = max(begins, now + set_up_time(slowest), group.plan.radio.at or now)
         async with self._context.engine.begin() as connection:
             begins_at = await self._after_others(connection, begins)
-            session_id = await self._write(connection, group, members, foreseen, number, begins_at, now)
+            session_id = await self._write(connection, group, members, foreseen, number, begins_at, now, repairs=sent)
         log.info("a session by radio is planned", session=session_id, devices=len(members))
 
     async def _foresee(self, group: Group, members: Sequence[Expected], now: datetime) -> tuple[Forecast, int]:
@@ -157,10 +161,13 @@ class Planner:
         asked = group.plan.radio
         block = await self._blocks.whole(group.manifest)
         listeners = [_listener(one, now) for one in members]
-        # Who is served again loses more than was thought of.
-        redundancy = None if any(wish["tries"] for wish in group.wishes) else asked.redundancy
-        wanted = Asked(asked.region, asked.rate, asked.fragment, redundancy)
+        wanted = Asked(asked.region, asked.rate, asked.fragment, asked.redundancy)
         whole = await asyncio.to_thread(forecast_session, len(block), wanted, listeners, now)
+        if asked.redundancy is not None and any(wish["tries"] for wish in group.wishes):
+            # Who is served again may lose more than was thought of; never is it sent less than the plan says.
+            computed = replace(wanted, redundancy=None)
+            more = await asyncio.to_thread(forecast_session, len(block), computed, listeners, now)
+            whole = max(whole, more, key=lambda one: one.air.redundancy)
         async with self._context.engine.connect() as connection:
             places = await self._places(connection, group, members)
             highest = await radio.highest_fragment(connection, group.manifest, whole.air.fragment)
@@ -172,7 +179,8 @@ class Planner:
         ]
         if len(short) < len(members) or any(missing <= 0 or missing >= MOST_TOLD for missing, _ in short):
             return whole, 1
-        highest = max(highest, whole.layout.fragments)
+        if highest < whole.layout.fragments:
+            return whole, 1  # parity is of no use to who was never sent the plain ones
         return forecast_repair(whole.air, whole.layout, short, highest, now), highest + 1
 
     async def _places(
@@ -204,6 +212,8 @@ class Planner:
         number: int,
         begins_at: datetime,
         now: datetime,
+        *,
+        repairs: bool,
     ) -> int:
         layout, air = foreseen.layout, foreseen.air
         earlier = [
@@ -219,6 +229,10 @@ class Planner:
         if last is not None and same_group:
             address, group_key = last["address"], last["group_key"]
         length = foreseen.length.total_seconds()
+        # A repair takes what it takes: how long the first may be heard, the plan may say.
+        listens = (length + layout.length) * RESERVE
+        if number == 1 and group.plan.radio.length is not None:
+            listens = max(length, group.plan.radio.length.total_seconds())
         # A repair sends parity alone; of how many fragments the block is stays as it was.
         fragments = layout.fragments if last is None or number == 1 else last["fragments"]
         places = await self._places(connection, group, members)
@@ -226,7 +240,7 @@ class Planner:
             connection,
             {
                 "rollout_id": group.rollout_id,
-                "repair_of": last["id"] if last else None,
+                "repair_of": last["id"] if last and repairs else None,
                 "state": "setting-up",
                 "manifest": group.manifest,
                 "region": air.region,
@@ -240,7 +254,7 @@ class Planner:
                 "ask_after": layout.fragments,
                 "on_air_s": layout.on_air,
                 "apart_s": layout.apart,
-                "time_out": min(LONGEST_EXPONENT, math.ceil(math.log2((length + layout.length) * RESERVE))),
+                "time_out": min(LONGEST_EXPONENT, math.ceil(math.log2(listens))),
                 "spread": spread_for(len(members)),
                 "address": address,
                 "group_key": group_key,

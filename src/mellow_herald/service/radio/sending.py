@@ -27,9 +27,10 @@ from mellow_herald.core.radio.transmission import (
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.context import Context
 from mellow_herald.service.key_box import KeyBox
-from mellow_herald.service.radio.blocks import Blocks, NoBlockError
+from mellow_herald.service.radio.blocks import Blocks
 from mellow_herald.service.radio.hearing import Ears, group_about
 from mellow_herald.service.radio.network import Network, NetworkAwayError, NetworkRefusedError
+from mellow_herald.service.releases.package import NoPackageError
 from mellow_herald.service.rollouts.radio_sessions import INDEX, invitation_of, to_member
 from mellow_herald.store import radio, rollouts
 from mellow_herald.store.feed import FeedEvent, publish
@@ -72,7 +73,7 @@ class Sender:
         session = self._session
         try:
             block = await self._blocks.get(session["manifest"], session["fragment"])
-        except NoBlockError as error:
+        except NoPackageError as error:
             await self._end("no-release", str(error))
             return
         if session["state"] == "setting-up":

@@ -7,18 +7,13 @@ from collections.abc import AsyncIterator, Callable
 from datetime import UTC, datetime
 from typing import Any
 
-from cbor2 import CBORTag
-
-from mellow_herald.core import cbor
-from mellow_herald.core.manifest import AUTHENTICATION, ENVELOPE_TAG, MANIFEST, join_envelope, manifest_digest
 from mellow_herald.core.refusal import Refused
-from mellow_herald.core.suit import image_uri
+from mellow_herald.sim.delivered import Delivered
 from mellow_herald.sim.hardware import Hardware
 from mellow_herald.sim.radio.network import RadioNetwork
 from mellow_herald.sim.radio.unit import Unit
 from mellow_herald.sim.scenario import DeviceSpec, RadioSpec
 from mellow_herald.sim.service_time import ServiceTime
-from mellow_herald.sim.update import GivenUp
 from mellow_herald.sim.uplink import NoAnswerError, Uplink
 from mellow_herald.wire import compact
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, OrderOut, RadioIn
@@ -43,6 +38,7 @@ class Modem:
         assert spec.radio is not None
         self._spec, self._radio, self._network, self._unit = spec, spec.radio, network, unit
         self._bench, self._hardware, self._time = bench, hardware, time
+        self._delivered = Delivered()
         self._order: OrderOut | None = None
         self._began = False
         # Told when an order came outside of a check-in.
@@ -89,27 +85,15 @@ class Modem:
 
     async def manifest(self, digest: str) -> bytes:
         """The signed envelope without payloads, out of the block that came."""
-        envelope = self._envelope()
-        authentication, manifest = envelope[AUTHENTICATION], envelope[MANIFEST]
-        if manifest_digest(manifest) != digest:
-            raise GivenUp("download-broken", "the block that is here is of another release")
-        return join_envelope(authentication, manifest)
+        return self._block().manifest(digest)
 
-    async def image(self, uri: str, have: int) -> AsyncIterator[bytes]:
+    def image(self, uri: str, have: int) -> AsyncIterator[bytes]:
         """The bytes of an image from offset ``have`` on, out of the block that came."""
-        payload = self._envelope().get(image_uri(uri.rpartition("/")[2]))
-        if payload is None:
-            raise GivenUp("download-broken", f"the block that is here has no {uri}")
-        yield payload[have:]
+        return self._block().image(uri, have)
 
-    def _envelope(self) -> dict[Any, Any]:
-        try:
-            match cbor.decode(self._unit.blocks[-1] if self._unit.blocks else b"", tags=frozenset({ENVELOPE_TAG})):
-                case CBORTag(tag=107, value=dict(envelope)):
-                    return envelope
-        except Refused:
-            pass
-        raise GivenUp("download-broken", "the block is not here any more, or is no release file")
+    def _block(self) -> Delivered:
+        self._delivered.file = self._unit.blocks[-1] if self._unit.blocks else b""
+        return self._delivered
 
     def _heard(self) -> compact.Heard | None:
         one = self._unit.reception
