@@ -92,6 +92,7 @@ class Desk:
             "log_until": None,
             "arriving": False,
             "radio_interval_s": None,
+            "coap_lifetime_s": None,
         }
 
     @property

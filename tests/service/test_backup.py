@@ -17,6 +17,7 @@ from mellow_herald.service.backup.archive import DUMP, Archive
 from mellow_herald.service.backup.restoring import mark as mark_folder
 from mellow_herald.service.backup.restoring import refuse_half_restored, restore
 from mellow_herald.service.backup.taking import take_backup
+from mellow_herald.store.coap import list_coap
 from mellow_herald.store.database import NewerSchemaError, make_engine
 from mellow_herald.store.images import FolderImageStore
 from mellow_herald.store.radio import list_radio_devices
@@ -40,6 +41,12 @@ def back_up(service: RunningService, file: Path) -> Archive:
 async def session_counts(service: RunningService) -> list[int]:
     async with service.context.engine.connect() as connection:
         return [row["session_count"] for row in await list_radio_devices(connection)]
+
+
+async def first_numbers(service: RunningService) -> list[int]:
+    """The first sequence number that is still to be used of each device's secret."""
+    async with service.context.engine.connect() as connection:
+        return [row["sent"] for row in await list_coap(connection)]
 
 
 @pytest.fixture
@@ -66,6 +73,7 @@ def test_what_is_restored_acts_on_nothing_that_was_allowed_before(
     cleared.stage()
     radio = RadioEntry(serial=later.serial, eui="70b3d57ed0000101", root_key="ab" * 16)
     assert service.herald.radio.record([radio]).changed == [later.serial]
+    service.herald.coap.renew_secret(devices[1].serial)
     archive = back_up(service, tmp_path / "backup.zip")
     assert (tmp_path / "backup.zip").stat().st_mode & 0o077 == 0, "it has the keys of devices' tokens"
     assert archive.about.devices == 3 and archive.about.live_rollouts == [rollout_id]
@@ -104,6 +112,7 @@ def test_what_is_restored_acts_on_nothing_that_was_allowed_before(
         assert len(images) == 2
         assert other.herald.radio.show(later.serial).has_key
         assert other.call(session_counts(other)) == [1000], "no device is given a session number that it may have had"
+        assert other.call(first_numbers(other)) == [1 << 20], "nor is a number of its secret used twice"
     finally:
         other.stop()
 

@@ -1,11 +1,12 @@
-"""Sessions on narrow radio in headless Chromium against the running service."""
+"""Devices on narrow radio, and those that speak CoAP, in headless Chromium against the running service."""
 
 from datetime import timedelta
 
 import pytest
 from playwright.sync_api import Page, expect
 
-from mellow_herald.store import radio
+from mellow_herald.store import coap, radio
+from tests.harness.device import PuppetDevice
 from tests.harness.service import RunningService
 from tests.service.fleet.test_radio import KEY, RADIO, enrolled
 from tests.service.rollouts.test_rings import plan
@@ -89,3 +90,46 @@ def test_a_session_is_shown_device_by_device_and_on_its_rollout(page: Page, serv
     assert page.evaluate("document.documentElement.scrollWidth") <= 1280
     page.goto("/sessions/999")
     expect(page.get_by_role("alert")).to_contain_text("There is no session 999")
+
+
+def test_a_device_page_shows_by_what_it_is_reached_and_corrects_it(page: Page, service: RunningService) -> None:
+    enrolled(service, "TA-1", RADIO)
+    code = service.code()
+    meter = PuppetDevice(service.url, "TA-W1")
+    secret = meter.enrol(code, coap=True).json()["oscore"]["secret"]
+    meter.checkin()
+    numbers = {"state": 0, "result": 8, "told_at": service.context.clock.now(), "method": "push", "block": 512}
+    trouble = {"trouble": "it did not answer", "trouble_at": service.context.clock.now()}
+
+    async def tell() -> None:
+        async with service.context.engine.begin() as connection:
+            await coap.change_coap(connection, meter_id, **numbers, **trouble)
+
+    meter_id = service.herald.devices.show("TA-W1").id
+    service.call(tell())
+    sign_in(page)
+    page.goto("/fleet/TA-W1")
+    card = page.get_by_test_id("coap")
+    expect(card).to_contain_text("state 0 (idle), result 8 (update-failed)")
+    expect(card).to_contain_text("it did not answer")
+    card.get_by_role("button", name="renew its secret").click()
+    page.get_by_label("Reason, for the journal").fill("the board was replaced")
+    page.get_by_role("button", name="renew", exact=True).click()
+    expect(card.get_by_role("status")).to_contain_text("shown this once")
+    assert secret not in page.content()
+    page.reload()
+    expect(page.get_by_test_id("coap")).not_to_contain_text("shown this once")
+
+    page.goto("/fleet/TA-1")
+    facts = page.get_by_test_id("radio-facts")
+    expect(facts).to_contain_text("its root key is not on record")
+    facts.get_by_role("button", name="correct").click()
+    page.get_by_label("Root key").fill("not a key")
+    page.get_by_label("Reason, for the journal").fill("from the maker's list")
+    page.get_by_role("button", name="record", exact=True).click()
+    expect(page.get_by_role("alert").filter(has_text="root_key")).to_be_visible()
+    page.get_by_label("Root key").fill(KEY.upper())
+    page.get_by_role("button", name="record", exact=True).click()
+    expect(facts).to_contain_text("it can take part in a session")
+    assert page.evaluate(UNLABELLED) == [] and KEY not in page.content()
+    assert page.evaluate("document.documentElement.scrollWidth") <= 1280

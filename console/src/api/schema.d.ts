@@ -1745,6 +1745,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/coap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Coap
+         * @description Where CoAP is served, how many devices speak it, and how many are registered.
+         */
+        get: operations["show_coap"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/coap/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Coap Devices
+         * @description Devices that speak CoAP, by serial.
+         */
+        get: operations["list_coap_devices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/coap/devices/{serial}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Coap Device
+         * @description One device that speaks CoAP: its registration, and what its update object told last.
+         */
+        get: operations["show_coap_device"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/coap/devices/{serial}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Renew Coap Secret
+         * @description Gives a device a new secret, shown this once; the former one ends.
+         */
+        post: operations["renew_coap_secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/topology": {
         parameters: {
             query?: never;
@@ -2772,6 +2852,122 @@ export interface components {
             images: number;
         };
         /**
+         * CoapDeviceOut
+         * @description A device that speaks CoAP. It is ``registered`` until ``expires_at``, at ``address``; ``gone`` tells why not any
+         *     more. ``queue``: it hears only when it has spoken. ``state`` and ``result`` are the numbers of 5/0/3 and 5/0/5, with
+         *     the standard's words, as they were at ``told_at``; ``protocols`` and ``delivery`` those of 5/0/8 and 5/0/9.
+         *     ``method`` and ``block`` are how it was given a package last; ``says_digest`` whether it tells the digest of what it
+         *     runs, or just a version (``says_version``). ``restarting``: it is expected to be away now. ``trouble`` is what went
+         *     wrong last, and when.
+         */
+        CoapDeviceOut: {
+            /** Serial */
+            serial: string;
+            /** Board */
+            board: string;
+            /** Line */
+            line: string;
+            /** Admission */
+            admission: string;
+            /** Has Secret */
+            has_secret: boolean;
+            /** Secret At */
+            secret_at: string | null;
+            /** Proved At */
+            proved_at: string | null;
+            /** Registered */
+            registered: boolean;
+            /** Address */
+            address: string | null;
+            /** Lifetime S */
+            lifetime_s: number | null;
+            /** Queue */
+            queue: boolean;
+            /** Objects */
+            objects: string[];
+            /** Registered At */
+            registered_at: string | null;
+            /** Heard At */
+            heard_at: string | null;
+            /** Expires At */
+            expires_at: string | null;
+            /** Gone */
+            gone: string;
+            /**
+             * State
+             * @example 2
+             */
+            state: number | null;
+            /**
+             * State Word
+             * @example downloaded
+             */
+            state_word: string;
+            /**
+             * Result
+             * @example 0
+             */
+            result: number | null;
+            /**
+             * Result Word
+             * @example initial
+             */
+            result_word: string;
+            /** Told At */
+            told_at: string | null;
+            /** Protocols */
+            protocols: number[];
+            /** Delivery */
+            delivery: number | null;
+            /** Says Version */
+            says_version: string | null;
+            /** Says Digest */
+            says_digest: boolean;
+            /** Method */
+            method: string | null;
+            /** Block */
+            block: number | null;
+            /** Manifest */
+            manifest: string | null;
+            /** Restarting */
+            restarting: boolean;
+            /** Trouble */
+            trouble: string;
+            /** Trouble At */
+            trouble_at: string | null;
+        };
+        /**
+         * CoapSecret
+         * @description The master secret of OSCORE (RFC 8613) that a device shares with the service, and both IDs, in hex. It is shown
+         *     this once. Algorithms are the RFC's own: AES-CCM-16-64-128 and HKDF SHA-256; there is neither salt nor ID
+         *     context.
+         */
+        CoapSecret: {
+            /** Serial */
+            serial: string;
+            /** Secret */
+            secret: string;
+            /** Sender Id */
+            sender_id: string;
+            /** Recipient Id */
+            recipient_id: string;
+        };
+        /**
+         * CoapServiceOut
+         * @description Where CoAP is served (``port`` None: nowhere), whether it is ``open`` to what is not protected, how many devices
+         *     speak it, and how many are registered.
+         */
+        CoapServiceOut: {
+            /** Port */
+            port: number | null;
+            /** Open */
+            open: boolean;
+            /** Devices */
+            devices: number;
+            /** Registered */
+            registered: number;
+        };
+        /**
          * CodeIn
          * @description Asks for an enrolment code for devices of one board and line; with ``ask`` a person admits each of them.
          */
@@ -3020,6 +3216,11 @@ export interface components {
             cloned_at?: string | null;
             /** Floor */
             floor: number | null;
+            /**
+             * Transport
+             * @default http
+             */
+            transport: string;
             /** Waiting */
             waiting?: string | null;
             /** Waiting Until */
@@ -3118,7 +3319,8 @@ export interface components {
          * @description A device as last heard; ``seen_at`` is the age of all of it. ``runs`` is ``release``, ``bench-build``,
          *     ``unknown-build``, ``recovery`` or ``unreadable``; ``on_bench`` marks a bench device; ``version`` is that of its
          *     bytes where a release has them, ``says_version`` what it says itself: where they differ (``version_differs``), the
-         *     bytes are right; ``waiting`` says in words what is waited for, ``waiting_until`` until when that is expected.
+         *     bytes are right; ``transport`` is by what it is reached: ``http``, ``coap`` or ``radio``; ``waiting`` says in words
+         *     what is waited for, ``waiting_until`` until when that is expected.
          */
         DeviceOut: {
             /** Id */
@@ -3172,6 +3374,11 @@ export interface components {
             cloned_at?: string | null;
             /** Floor */
             floor: number | null;
+            /**
+             * Transport
+             * @default http
+             */
+            transport: string;
             /** Waiting */
             waiting?: string | null;
             /** Waiting Until */
@@ -3861,6 +4068,12 @@ export interface components {
             must_change: boolean;
         };
         /**
+         * Method
+         * @description Whether a device fetches (``pull``) or is written to (``push``).
+         * @enum {string}
+         */
+        Method: "pull" | "push";
+        /**
          * Opens
          * @description Whether a ring opens when its turn has come, or waits for somebody to say go.
          * @enum {string}
@@ -3921,6 +4134,20 @@ export interface components {
         Page_AttemptOut_: {
             /** Items */
             items: components["schemas"]["AttemptOut"][];
+            /** Next */
+            next?: string | null;
+            /** Total */
+            total?: number | null;
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
+        };
+        /** Page[CoapDeviceOut] */
+        Page_CoapDeviceOut_: {
+            /** Items */
+            items: components["schemas"]["CoapDeviceOut"][];
             /** Next */
             next?: string | null;
             /** Total */
@@ -4192,6 +4419,18 @@ export interface components {
             after: unknown;
         };
         /**
+         * PlanCoap
+         * @description How the release comes to devices that speak CoAP. What is left out is as each of them says that it can:
+         *     ``method`` is ``pull`` (it fetches) or ``push`` (it is written to), ``transport`` what it fetches by, ``block`` the
+         *     size of blocks in bytes, 16 to 1024 in powers of two.
+         */
+        PlanCoap: {
+            method?: components["schemas"]["Method"] | null;
+            transport?: components["schemas"]["Transport"] | null;
+            /** Block */
+            block?: number | null;
+        };
+        /**
          * PlanDevice
          * @description What a device must be like: ``battery_at_least`` in % (less while it charges), ``charging``, over which
          *     ``links`` it may download (none named: any), and that it is not busy when it switches.
@@ -4269,6 +4508,7 @@ export interface components {
             numbers?: components["schemas"]["PlanNumbers"];
             brake?: components["schemas"]["PlanBrake"];
             radio?: components["schemas"]["PlanRadio"];
+            coap?: components["schemas"]["PlanCoap"];
             /** Rings */
             rings: components["schemas"]["PlanRing"][];
         };
@@ -4413,16 +4653,19 @@ export interface components {
         /**
          * PlanRadio
          * @description How devices on narrow radio are sent to, all of a ring at once. What is left out is computed: ``at`` the earliest
-         *     moment by which all can be prepared (sooner is refused), ``data_rate`` the region's usual one, ``frequency`` (Hz)
-         *     that of its channel for groups, ``fragment`` (bytes) what every device can take, ``redundancy`` (% of the fragments)
-         *     what the measured loss asks for. ``repair`` is for those that a session did not bring everything to: another
-         *     ``session`` for all of them, each ``alone``, or ``none``.
+         *     moment by which all can be prepared (sooner is refused), ``length`` how long devices listen (shorter than it takes
+         *     is refused), ``data_rate`` the region's usual one, ``frequency`` (Hz) that of its channel for groups, ``fragment``
+         *     (bytes) what every device can take, ``redundancy`` (% of the fragments) what the measured loss asks for. ``repair``
+         *     is for those that a session did not bring everything to: another ``session`` for all of them, each ``alone``, or
+         *     ``none``.
          */
         PlanRadio: {
             /** @default EU868 */
             region: components["schemas"]["Region"];
             /** At */
             at?: string | null;
+            /** Length */
+            length?: string | null;
             /** Data Rate */
             data_rate?: number | null;
             /** Frequency */
@@ -5584,6 +5827,17 @@ export interface components {
          */
         Runs: "anywhere" | "where-linked" | "mapped";
         /**
+         * SecretIn
+         * @description Why a device gets a new secret.
+         */
+        SecretIn: {
+            /**
+             * Reason
+             * @default secret renewed
+             */
+            reason: string;
+        };
+        /**
          * SelectionIn
          * @description A selector to be saved.
          */
@@ -6063,6 +6317,12 @@ export interface components {
             circles?: string[][];
         };
         /**
+         * Transport
+         * @description By what a device fetches.
+         * @enum {string}
+         */
+        Transport: "coap" | "http";
+        /**
          * UnusedRelease
          * @description A release whose images nobody needs any more; ``bytes`` are freed if all that are listed go.
          */
@@ -6428,7 +6688,8 @@ export interface components {
         DownloadStep: "clock" | "group" | "session" | "fragments" | "ready" | "fetch" | "verify" | "erase" | "write";
         /**
          * EnrolmentIn
-         * @description A device's first call. The same nonce gives the same token until the token's first use.
+         * @description A device's first call. The same nonce gives the same token until the token's first use. With ``coap`` the answer
+         *     has the secret by which the device speaks CoAP afterwards.
          */
         EnrolmentIn: {
             /** Serial */
@@ -6454,16 +6715,23 @@ export interface components {
             gateway: string | null;
             /** @default null */
             radio: components["schemas"]["RadioIn"] | null;
+            /**
+             * Coap
+             * @default false
+             */
+            coap: boolean;
         };
         /**
          * EnrolmentOut
-         * @description The device's id, its token and whether it is admitted.
+         * @description The device's id, its token and whether it is admitted; for one that speaks CoAP its secret.
          */
         EnrolmentOut: {
             /** Device Id */
             device_id: number;
             /** Token */
             token: string;
+            /** @default null */
+            oscore: components["schemas"]["OscoreOut"] | null;
             /**
              * Admission
              * @enum {string}
@@ -6555,6 +6823,19 @@ export interface components {
             log: boolean;
             /** Refused */
             refused?: components["schemas"]["RefusedReport"][];
+        };
+        /**
+         * OscoreOut
+         * @description What a device shares with the service to protect CoAP (RFC 8613): the master secret, its own Sender ID and the
+         *     service's (``recipient_id``), in hex. Algorithms are the RFC's own; there is neither salt nor ID context.
+         */
+        OscoreOut: {
+            /** Secret */
+            secret: string;
+            /** Sender Id */
+            sender_id: string;
+            /** Recipient Id */
+            recipient_id: string;
         };
         /**
          * OwnerWord
@@ -20089,6 +20370,512 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_coap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoapServiceOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_coap_devices: {
+        parameters: {
+            query?: {
+                limit?: number;
+                /** @description Cursor: `next` of the page before. */
+                after?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_CoapDeviceOut_"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_coap_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoapDeviceOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    renew_coap_secret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                serial: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CoapSecret"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */

@@ -7,6 +7,7 @@ import typer
 from mellow_herald.cli import (
     backup,
     board,
+    coap,
     code,
     demo,
     device,
@@ -49,6 +50,7 @@ for noun in (
     device,
     selection,
     rollout,
+    coap,
     radio,
     person,
     token,

@@ -74,6 +74,27 @@ def serve(
     radio_token: Annotated[
         str | None, typer.Option("--radio-token", envvar="HERALD_RADIO_TOKEN", help="The token that it asks for.")
     ] = None,
+    coap_port: Annotated[
+        int | None,
+        typer.Option(
+            "--coap-port", envvar="HERALD_COAP_PORT", min=1, max=65535, help="Serve CoAP at this UDP port (5683)."
+        ),
+    ] = None,
+    coap_open: Annotated[
+        bool,
+        typer.Option(
+            "--coap-open", help="Answer CoAP that is not protected, too, if it comes from this machine: for a bench."
+        ),
+    ] = False,
+    coap_packages: Annotated[
+        str | None,
+        typer.Option(
+            "--coap-packages",
+            envvar="HERALD_COAP_PACKAGES",
+            metavar="URL",
+            help="Where CoAP devices that fetch by HTTP reach this service (https://…).",
+        ),
+    ] = None,
     secure_cookie: Annotated[
         bool | None,
         typer.Option(
@@ -89,7 +110,7 @@ def serve(
     from mellow_herald.service.holding import TakenError
     from mellow_herald.service.serve import DatabaseGoneError, PortTakenError
     from mellow_herald.service.serve import serve as run
-    from mellow_herald.service.settings import Settings
+    from mellow_herald.service.settings import LOOPBACK, Settings
     from mellow_herald.service.webhooks.guard import read_networks
     from mellow_herald.store.clock import OtherScaleError
     from mellow_herald.store.cluster import ClusterError
@@ -104,6 +125,12 @@ def serve(
         raise typer.BadParameter("Write it like /stored-images/.", param_hint="--front-images")
     if radio is not None and not radio.startswith(("http://", "https://")):
         raise typer.BadParameter("Write it like http://127.0.0.1:8411.", param_hint="--radio")
+    if coap_open and (coap_port is None or host not in LOOPBACK):
+        raise typer.BadParameter(
+            "It goes with --coap-port and a --host of this machine only.", param_hint="--coap-open"
+        )
+    if coap_packages is not None and not coap_packages.startswith(("http://", "https://")):
+        raise typer.BadParameter("Write it like https://herald.example.", param_hint="--coap-packages")
     settings = Settings(
         data_dir=data_dir,
         host=host,
@@ -120,6 +147,9 @@ def serve(
         front_images=front_images,
         radio=radio,
         radio_token=radio_token,
+        coap_port=coap_port,
+        coap_open=coap_open,
+        coap_packages=coap_packages,
     )
     try:
         run(settings, lambda line: print(line, flush=True))

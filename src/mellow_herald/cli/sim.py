@@ -24,12 +24,20 @@ def run(
     scenario: Annotated[Path, typer.Argument(help="A scenario file (TOML).")],
     url: Annotated[str, typer.Option("--url", envvar="HERALD_URL", help="The service.")] = "http://127.0.0.1:8410",
     data_dir: Folder = HERE,
+    coap: Annotated[
+        str | None,
+        typer.Option(
+            "--coap", envvar="HERALD_COAP", metavar="URL", help="Where those that speak CoAP find it; port 5683 there."
+        ),
+    ] = None,
     log: Annotated[
         Path | None, typer.Option("--log", help="Where the devices' log lines go: a file, or - for here.")
     ] = None,
 ) -> None:
     """Run the devices of a scenario until stopped."""
-    _run(scenario, url, data_dir, log)
+    if coap is not None and not coap.startswith("coap://"):
+        raise typer.BadParameter("Write it like coap://127.0.0.1:5683.", param_hint="--coap")
+    _run(scenario, url, data_dir, log, coap=coap)
 
 
 @app.command("radio")
@@ -50,7 +58,14 @@ def radio(
 
 
 def _run(
-    scenario: Path, url: str, data_dir: Path, log: Path | None, radio_port: int | None = None, token: str | None = None
+    scenario: Path,
+    url: str,
+    data_dir: Path,
+    log: Path | None,
+    radio_port: int | None = None,
+    token: str | None = None,
+    *,
+    coap: str | None = None,
 ) -> None:
     import asyncio
     import contextlib
@@ -77,7 +92,7 @@ def _run(
                 print(f"{serial}: {line}", file=target, flush=True)
 
         async def main() -> None:
-            running = run_fleet(loaded, url, data_dir, say=say, radio_port=radio_port, radio_token=token)
+            running = run_fleet(loaded, url, data_dir, say=say, radio_port=radio_port, radio_token=token, coap=coap)
             task = asyncio.create_task(running)
             for number in (signal.SIGINT, signal.SIGTERM):
                 asyncio.get_running_loop().add_signal_handler(number, task.cancel)
@@ -86,7 +101,9 @@ def _run(
             with contextlib.suppress(asyncio.CancelledError):
                 await task
 
-        uvloop.run(main())
+        # A datagram that nobody takes makes the faster loop deaf for good at that socket.
+        run = asyncio.run if any(one.coap is not None for one in loaded.devices) else uvloop.run
+        run(main())
 
 
 @app.command("list")
@@ -106,11 +123,12 @@ def list_(data_dir: Folder = HERE, as_json: AsJson = False) -> None:
             one["version"],
             one["slot"],
             str(one["boots"]),
+            one["speaks"],
             "stands" if one["on_line"] else "none",
         ]
         for one in devices
     ]
-    columns = ["serial", "board", "lamp", "runs", "slot", "boots", "link"]
+    columns = ["serial", "board", "lamp", "runs", "slot", "boots", "speaks", "link"]
     table(f"{len(devices)} devices on the bench", columns, rows, right=["boots"])
 
 

@@ -6,10 +6,11 @@ from enum import StrEnum
 from zoneinfo import ZoneInfo
 
 from mellow_herald.core.calendar import Use, Windows, zone_named
+from mellow_herald.core.coap.delivery import CoapPlan
 from mellow_herald.core.eligibility import Allow
 from mellow_herald.core.needs import Needs
 from mellow_herald.core.radio.air import BANDS, USUAL_RATE, Region, data_rate
-from mellow_herald.core.radio.session import largest_fragment
+from mellow_herald.core.radio.session import LONGEST_EXPONENT, largest_fragment
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.relapse import ReadingRule
 from mellow_herald.core.selector import parse_selector
@@ -157,6 +158,9 @@ class Brake:
     readings: tuple[ReadingRule, ...] = ()
 
 
+LONGEST_SESSION = timedelta(seconds=2**LONGEST_EXPONENT)
+
+
 class Repair(StrEnum):
     """How devices on narrow radio are served that a session did not bring everything to."""
 
@@ -167,12 +171,14 @@ class Repair(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class RadioPlan:
-    """How devices on narrow radio are sent to. What is None is computed: ``at`` is the earliest moment, ``data_rate``
-    the region's usual one, ``frequency`` (Hz) that of its channel, ``fragment`` (bytes) what every member can take,
-    ``redundancy`` (%) what the measured loss asks for."""
+    """How devices on narrow radio are sent to. What is None is computed: ``at`` is the earliest moment, ``length`` how
+    long devices listen: what the session takes with some to spare, ``data_rate`` the region's usual one, ``frequency``
+    (Hz) that of its channel, ``fragment`` (bytes) what every member can take, ``redundancy`` (%) what the measured loss
+    asks for."""
 
     region: Region = Region.EU868
     at: datetime | None = None
+    length: timedelta | None = None
     data_rate: int | None = None
     frequency: int | None = None
     fragment: int | None = None
@@ -189,6 +195,12 @@ class RadioPlan:
                 "bad-plan",
                 f"radio.fragment: {self.fragment} bytes do not go at data rate {rate} in {self.region}.",
                 f"Use at most {most}, or leave it out.",
+            )
+        if self.length is not None and not timedelta(0) < self.length <= LONGEST_SESSION:
+            raise Refused(
+                "bad-plan",
+                f"radio.length: devices listen for {LONGEST_SESSION} at most, and for some time.",
+                "Leave it out, or write for example 2h.",
             )
         low, high = BANDS[self.region]
         if self.frequency is not None and not low <= self.frequency <= high:
@@ -226,6 +238,7 @@ class Plan:
     pace: Pace = field(default_factory=Pace)
     brake: Brake = field(default_factory=Brake)
     radio: RadioPlan = field(default_factory=RadioPlan)
+    coap: CoapPlan = field(default_factory=CoapPlan)
     retries: int = 2
     retry_pause: timedelta = timedelta(minutes=5)
     answer_within: timedelta = timedelta(minutes=30)
@@ -242,6 +255,7 @@ class Plan:
             if text is not None and not text.startswith("@"):
                 parse_selector(text)
         self.radio.check()
+        self.coap.check()
         names = [ring.name for ring in self.rings]
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:

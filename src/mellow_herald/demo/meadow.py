@@ -35,8 +35,8 @@ FRAGMENT, IMAGE_SIZE = 40, 60_400
 WORN = 17
 # Two whose root key is not on record, and two that are out of reach while the others are prepared.
 NO_KEY = (8, 41)
-AWAY, AWAY_FOR = (23, 52), "30m"
-EVERY = "3m"
+AWAY, AWAY_FOR = (23, 52), "60m"
+EVERY = "6m"
 PARTS = "parts.app = { size = 65536 }"
 
 
@@ -108,12 +108,13 @@ def scenario_text(
             *(['quirks = { probe = "worn" }'] if one.worn else []),
             f"battery = {{ start = {rng.randint(60, 98)}, drain_per_day = 0.1 }}",
             f"images = {{ app = {json.dumps(image)} }}",
-            f"radio = {_inline(one.radio)}",
+            f"radio = {inline(one.radio)}",
         ]
     return "\n".join(lines) + "\n"
 
 
-def _inline(values: Mapping[str, object]) -> str:
+def inline(values: Mapping[str, object]) -> str:
+    """A table as TOML has it on one line."""
     return "{ " + ", ".join(f"{name} = {json.dumps(value)}" for name, value in values.items()) + " }"
 
 

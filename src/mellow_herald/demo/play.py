@@ -18,14 +18,15 @@ from rich.table import Table
 
 from mellow_herald.client import Herald, HeraldError
 from mellow_herald.core.digest import sha256_hex
-from mellow_herald.demo import meadow, scenario, yard
+from mellow_herald.demo import meadow, meters, scenario, yard
+from mellow_herald.demo.accounting import closing_line, print_accounting, states_by_serial
 from mellow_herald.demo.meadow_act import MeadowAct, publish_meadow, write_meadow
+from mellow_herald.demo.meters_act import MetersAct, publish_meters, write_meters
 from mellow_herald.demo.processes import DemoFailed, Processes
 from mellow_herald.demo.scenario import Place
 from mellow_herald.demo.second_act import Act
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
-from mellow_herald.wire.rollout import RolloutOut
 
 OUT = Console(highlight=False)
 READY_SECONDS = 60.0
@@ -149,6 +150,8 @@ class _Demo:
             "127.0.0.1",
             "--radio",
             f"http://127.0.0.1:{options.port + 2}",
+            "--coap-port",
+            str(options.port),
         )
         deadline = time.monotonic() + READY_SECONDS
         with Herald(self._url) as herald:
@@ -220,7 +223,10 @@ class _Demo:
         scenario.write_scenario(place, codes, self._options.devices, self._options.seed)
         publish_meadow(self.processes, place, self._options.seed)
         write_meadow(place, self._options.seed, self._code(meadow.BOARD, meadow.LINE))
-        self._write_notes(prepared=True, devices=self._options.devices, yard=True, meadow=True)
+        publish_meters(self.processes, place, self._options.seed)
+        write_meters(place, self._options.seed, self._code(meters.BOARD, meters.LINE))
+        there = {"yard": True, "meadow": True, "meters": True}
+        self._write_notes(prepared=True, devices=self._options.devices, **there)
 
     def _prepare_others(self) -> None:
         """The boards and releases of a gateway and its sensors."""
@@ -329,17 +335,28 @@ class _Demo:
         self._report(str(good))
 
     def _third_act(self) -> None:
-        """Sixty sensors on narrow radio are sent a release at once, and those that fell short in a repair."""
+        """Sixty sensors on narrow radio are sent a release at once, and those that fell short in a repair; beside them
+        twelve meters take theirs by CoAP."""
         if "meadow" not in self._notes:
             self._say("This data folder was made by an earlier version: the third act needs a new one")
             return
-        act = MeadowAct(self.processes, self._place, self._herald(), self._options.port + 2, self._url)
+        port, place, herald = self._options.port, self._place, self._herald()
+        act = MeadowAct(self.processes, place, herald, port + 2, self._url)
         act.start_devices()
+        beside = MetersAct(self.processes, place, herald, f"coap://127.0.0.1:{port}", self._url)
+        if "meters" in self._notes:
+            beside.start_devices()
         if self._notes.get("third_act"):
             return
         self._say("Third act: sixty sensors on narrow radio, all sent to at once")
         if "meadow_rollout" not in self._notes:
             self._write_notes(meadow_rollout=act.start())
+        if "meters" in self._notes:
+            self._say("Beside them twelve meters that speak CoAP: half fetch their release, half are written to")
+            if "meters_rollout" not in self._notes:
+                self._write_notes(meters_rollout=beside.start())
+            self._wrong += beside.finish(int(self._notes["meters_rollout"]))
+            self._say("Back to the sensors")
         self._wrong += act.finish(int(self._notes["meadow_rollout"]))
         self._write_notes(third_act=True)
 
@@ -397,7 +414,7 @@ class _Demo:
             expected = dict.fromkeys(said, known[scenario.OLD]) | {scenario.LAB_UNIT: known[scenario.LOCAL]}
             for rollout in rollouts:
                 brings = known.get(rollout.release.rpartition("/")[2] if rollout.kind == BRINGS else scenario.OLD)
-                states = _states_by_serial(herald, rollout.id)
+                states = states_by_serial(herald, rollout.id)
                 # What somebody tried here besides the story is due as the service has it.
                 expected |= {
                     serial: brings or said[serial].digest or ""
@@ -414,7 +431,7 @@ class _Demo:
             version: (told.count(digest), list(in_flash.values()).count(digest)) for version, digest in known.items()
         }
         for rollout in rollouts:
-            if not _print_accounting(rollout):
+            if not print_accounting(rollout):
                 wrong.append(f"rollout {rollout.id} does not add up")
         self._print_summary(running, len(said), len(in_flash))
         for line in wrong:
@@ -422,7 +439,7 @@ class _Demo:
         agreed = not wrong and len(said) == self._notes["devices"] + 1
         print("the service and the devices' flash agree" if agreed else "the service and the devices' flash DISAGREE")
         for rollout in rollouts:
-            print(_closing_line(rollout), flush=True)
+            print(closing_line(rollout), flush=True)
         return agreed
 
     def _print_summary(self, running: dict[str, tuple[int, int]], said: int, devices: int) -> None:
@@ -441,46 +458,6 @@ class _Demo:
         print(
             f"{sum('mellow-herald.' in line for line in taken)} events reached the webhook's receiver, all well signed"
         )
-
-
-def _states_by_serial(herald: Herald, rollout_id: int) -> dict[str, str]:
-    """The state of every attempt of a rollout."""
-    found: dict[str, str] = {}
-    after = None
-    while True:
-        page = herald.rollouts.attempts(rollout_id, limit=1000, after=after)
-        found |= {attempt.serial: attempt.state.value for attempt in page.items}
-        if page.next is None:
-            return found
-        after = page.next
-
-
-def _print_accounting(rollout: RolloutOut) -> bool:
-    """Prints that targeted = passed over + never given an attempt + attempts by state; tells whether it adds up."""
-    table = Table(title=f"\nRollout {rollout.id}: {rollout.name}", title_justify="left", box=None, padding=(0, 2))
-    table.add_column("")
-    table.add_column("devices", justify="right")
-    table.add_row("targeted", str(rollout.targeted))
-    rows = [(f"= passed over: {reason}", count) for reason, count in rollout.passed_over.items()]
-    rows += [("+ never given an attempt", rollout.never_given)]
-    rows += [(f"+ {state.value}", count) for state, count in rollout.states.items()]
-    for name, count in rows:
-        table.add_row(name, str(count))
-    for reason, count in sorted(rollout.harm.items()):
-        table.add_row(f"    went bad: {reason}", f"({count})")
-    table.add_row("    exposed" + (" at the halt" if rollout.halt_number else ""), f"({rollout.exposed})")
-    if rollout.rolled_back_by:
-        table.add_row("    rolled back", f"({rollout.states.get('rolled-back', 0)})")  # type: ignore[call-overload]
-    OUT.print(table)
-    ended = rollout.state in ("finished", "cancelled")
-    return sum(count for _, count in rows) == rollout.targeted and (rollout.live == 0 or not ended)
-
-
-def _closing_line(rollout: RolloutOut) -> str:
-    counts = {state.value: count for state, count in rollout.states.items()}
-    total = sum(counts.values())
-    others = "".join(f", {state} {count}" for state, count in sorted(counts.items()) if state != "confirmed")
-    return f"rollout {rollout.id}, {rollout.name}: confirmed {counts.get('confirmed', 0)} of {total}{others}"
 
 
 def run(options: Options) -> None:

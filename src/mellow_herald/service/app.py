@@ -17,6 +17,7 @@ from mellow_herald.service.answers import Answers
 from mellow_herald.service.api import (
     baselines,
     boards,
+    coap,
     fleet,
     harm,
     inventory,
@@ -159,6 +160,7 @@ def create_app(context: Context) -> FastAPI:
         rollouts,
         harm,
         radio,
+        coap,
         topology,
         watching,
         webhooks,

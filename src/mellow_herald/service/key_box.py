@@ -34,8 +34,8 @@ class KeyBox:
             raise ProblemError(
                 500,
                 "other-key-file",
-                f"A radio key was sealed with another {FILE} than that of the data folder. Bring that file back, or "
-                "add the keys anew with `herald radio key`.",
+                f"A key was sealed with another {FILE} than that of the data folder. Bring that file back, or give the "
+                "device another with `herald radio key` or `herald coap secret`.",
             ) from None
 
     def _open(self) -> AESGCM:

@@ -6,6 +6,7 @@ import logging
 import os
 import signal
 import socket
+import subprocess
 import sys
 from collections.abc import Callable
 from typing import Any
@@ -19,13 +20,14 @@ from mellow_herald.core.visible import visible
 from mellow_herald.service.app import create_app, open_context
 from mellow_herald.service.backup.restoring import refuse_half_restored
 from mellow_herald.service.cluster_keeper import ClusterKeeper
+from mellow_herald.service.companion import Companion
 from mellow_herald.service.connections import Connection, keep_looking, make_room
 from mellow_herald.service.holding import hold_folder, hold_port
 from mellow_herald.service.people.passwords import Passwords
 from mellow_herald.service.people.team import bootstrap
 from mellow_herald.service.settings import DEFAULT_PORT, Settings
 from mellow_herald.service.supervisor import Supervisor
-from mellow_herald.service.workers import Workers
+from mellow_herald.service.workers import Workers, child_command, child_environment, end_with_parent
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import Pools
 
@@ -56,6 +58,18 @@ def take_port(host: str, port: int) -> socket.socket:
     return listener
 
 
+def check_datagram_port(host: str, port: int) -> None:
+    """Says at once if the port for CoAP is taken: it is bound in a process of its own."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family, socket.SOCK_DGRAM) as trial:
+        try:
+            trial.bind((host, port))
+        except OSError as error:
+            raise PortTakenError(
+                f"UDP port {port} on {host} cannot be used ({error.strerror}). Choose another: --coap-port {port + 1}"
+            ) from None
+
+
 def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
     """Serves until SIGINT or SIGTERM, then stops everything it started, PostgreSQL included."""
     _log_to_stderr()
@@ -66,11 +80,20 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
         assert settings.database_url is not None
         uvloop.run(_serve(settings, settings.database_url, socket.socket(fileno=settings.listener_fd), supervisor))
         return
+    if settings.coap_alone:
+        # Whoever serves no CoAP loads nothing of it.
+        from mellow_herald.service.coap_process import serve_coap
+
+        assert settings.database_url is not None
+        asyncio.run(serve_coap(settings, settings.database_url))
+        return
     mark = hold_port(settings.port)
     listener = take_port(settings.host, settings.port)
+    if settings.coap_port is not None:
+        check_datagram_port(settings.host, settings.coap_port)
     folder = hold_folder(settings.data_dir)
     refuse_half_restored(settings.data_dir)
-    cluster = keeper = None
+    cluster = keeper = companion = None
     try:
         url = settings.database_url
         if url is None:
@@ -82,12 +105,17 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
             keeper = ClusterKeeper(cluster, give_up=lambda: os.kill(os.getpid(), signal.SIGTERM))
             keeper.start()
         asyncio.run(_first_start(settings, url, listener, say))
+        if settings.coap_port is not None:
+            companion = _start_coap(settings, url)
+            say(f"CoAP at coap://{settings.host}:{settings.coap_port}" + (", open" if settings.coap_open else ""))
         if settings.workers > 1:
             Workers(settings, url, listener, supervisor, say).run()
         else:
             uvloop.run(_serve(settings, url, listener, supervisor))
     finally:
         listener.close()
+        if companion is not None:
+            companion.stop()
         if keeper is not None:
             keeper.stop()
         if cluster is not None:
@@ -97,6 +125,19 @@ def serve(settings: Settings, say: Callable[[str], None] = print) -> None:
         folder.close()
         if cluster is not None and keeper is not None and keeper.gave_up:  # the stop was our own
             raise DatabaseGoneError(f"PostgreSQL ended again and again; its log is {cluster.log}")
+
+
+def _start_coap(settings: Settings, url: str) -> Companion:
+    """The process that speaks CoAP, kept running."""
+    environment = {**child_environment(settings, url), "HERALD_COAP_ALONE": "true"}
+
+    def start() -> "subprocess.Popen[bytes]":
+        # A session of its own: a Ctrl-C in the terminal is for us, and we end it in order.
+        return subprocess.Popen(
+            child_command(settings), env=environment, start_new_session=True, preexec_fn=end_with_parent
+        )
+
+    return Companion("the process for CoAP", start)
 
 
 async def _first_start(settings: Settings, url: str, listener: socket.socket, say: Callable[[str], None]) -> None:

@@ -16,7 +16,9 @@ class Settings(BaseSettings):
     networks that webhooks may go to although they are not of the internet. ``images`` is an object store to keep images
     in (``s3://bucket/prefix``), None for the data folder; ``front_images`` the path within a front server that
     has them, None where it does not hand them out. ``radio`` is where a radio network is reached (None: there is none),
-    ``radio_token`` what it asks for."""
+    ``radio_token`` what it asks for. ``coap_port`` is where CoAP is served (UDP; None: nowhere), with ``coap_open`` to
+    what is not protected, too; ``coap_packages`` the URL under which devices that fetch by HTTP reach this service.
+    ``coap_alone`` is for the process that does nothing else."""
 
     model_config = SettingsConfigDict(env_prefix="HERALD_")
 
@@ -37,6 +39,10 @@ class Settings(BaseSettings):
     front_images: str | None = None
     radio: str | None = None
     radio_token: str | None = None
+    coap_port: int | None = Field(default=None, ge=1, le=65535)
+    coap_open: bool = False
+    coap_packages: str | None = None
+    coap_alone: bool = False
 
     @property
     def cookies_are_secure(self) -> bool:

@@ -35,6 +35,43 @@ def end_with_parent() -> None:
     _libc.prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
+def child_command(settings: Settings) -> list[str]:
+    """The command by which a process of the service is started by another."""
+    return [
+        sys.executable,
+        "-m",
+        "mellow_herald.cli.main",
+        "serve",
+        "--data-dir",
+        str(settings.data_dir),
+        "--host",
+        settings.host,
+        "--port",
+        str(settings.port),
+        "--time-scale",
+        f"{settings.time_scale:g}",
+        "--upload-limit",
+        str(settings.upload_limit),
+        "--secure-cookie" if settings.cookies_are_secure else "--plain-cookie",
+        *(["--trusted-proxy", settings.trusted_proxy] if settings.trusted_proxy else []),
+        *(["--webhook-allow", settings.webhook_allow] if settings.webhook_allow else []),
+        *(["--images", settings.images] if settings.images else []),
+        *(["--front-images", settings.front_images] if settings.front_images else []),
+        *(["--radio", settings.radio] if settings.radio else []),
+        *(["--coap-port", str(settings.coap_port)] if settings.coap_port else []),
+        *(["--coap-open"] if settings.coap_open else []),
+        *(["--coap-packages", settings.coap_packages] if settings.coap_packages else []),
+    ]
+
+
+def child_environment(settings: Settings, url: str) -> dict[str, str]:
+    """What is not to be seen in a list of processes."""
+    environment = {**os.environ, "HERALD_WORKER_DATABASE_URL": url}
+    if settings.radio_token:
+        environment["HERALD_RADIO_TOKEN"] = settings.radio_token
+    return environment
+
+
 class Workers:
     """Starts the processes, starts those again that die, and ends them all."""
 
@@ -77,36 +114,11 @@ class Workers:
     def _start(self) -> tuple[subprocess.Popen[bytes], float]:
         number = self._listener.fileno()
         environment = {
-            **os.environ,
+            **child_environment(self._settings, self._url),
             "HERALD_LISTENER_FD": str(number),
-            "HERALD_WORKER_DATABASE_URL": self._url,
             FOLDER: str(self._figures),
         }
-        settings = self._settings
-        if settings.radio_token:
-            environment["HERALD_RADIO_TOKEN"] = settings.radio_token
-        command = [
-            sys.executable,
-            "-m",
-            "mellow_herald.cli.main",
-            "serve",
-            "--data-dir",
-            str(settings.data_dir),
-            "--host",
-            settings.host,
-            "--port",
-            str(settings.port),
-            "--time-scale",
-            f"{settings.time_scale:g}",
-            "--upload-limit",
-            str(settings.upload_limit),
-            "--secure-cookie" if settings.cookies_are_secure else "--plain-cookie",
-            *(["--trusted-proxy", settings.trusted_proxy] if settings.trusted_proxy else []),
-            *(["--webhook-allow", settings.webhook_allow] if settings.webhook_allow else []),
-            *(["--images", settings.images] if settings.images else []),
-            *(["--front-images", settings.front_images] if settings.front_images else []),
-            *(["--radio", settings.radio] if settings.radio else []),
-        ]
+        command = child_command(self._settings)
         # A session of its own: a Ctrl-C in the terminal is for us, and we end the workers in order.
         process = subprocess.Popen(
             command, env=environment, pass_fds=[number], start_new_session=True, preexec_fn=end_with_parent

@@ -103,6 +103,7 @@ def _shown(device: SimDevice) -> dict[str, Any]:
         "version": note.version if note else "",
         "boots": record.boots,
         "on_line": device.on_line,
+        "speaks": "radio" if device.spec.radio else "coap" if device.spec.coap else "http",
     }
 
 

@@ -43,7 +43,7 @@ from mellow_herald.sim.talk import Talk
 from mellow_herald.sim.trial import Restart, Trial
 from mellow_herald.sim.update import settled_as
 from mellow_herald.sim.uplink import Calls, NoAnswerError, RefusedCallError
-from mellow_herald.wire.device import AlarmIn, CheckinIn, Condition, EnrolmentIn, OrderOut
+from mellow_herald.wire.device import AlarmIn, CheckinIn, Condition, Content, EnrolmentIn, OrderOut
 
 WATCHDOG_S, WELL_AFTER_S, LEAK_S = 15.0, 60.0, 240.0
 POWER_BACK_S = 20.0
@@ -101,6 +101,16 @@ class SimDevice:
     def link_stands(self) -> bool:
         """Whether its own link stands, whatever the device does."""
         return self._link_stands()
+
+    @property
+    def runs(self) -> Content | None:
+        """What it runs as `app`."""
+        return running_content(self.hardware, self._standing).get(APP)
+
+    @property
+    def stands_by(self) -> Content | None:
+        """What stands by as `app`."""
+        return standby_content(self.hardware, self._standing).get(APP)
 
     def told(self) -> None:
         """Something came for it although it had not asked."""

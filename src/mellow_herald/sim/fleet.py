@@ -3,9 +3,12 @@
 import asyncio
 import gc
 import json
+import random
 from collections.abc import Callable
 from contextlib import AsyncExitStack, ExitStack
+from datetime import timedelta
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from mellow_herald.core.component import Kind, kind_of
 from mellow_herald.core.keys import public_from_pem
@@ -52,10 +55,11 @@ class Supply:
 class Fleet:
     """The devices of a scenario against one service; their flash is kept in ``folder``."""
 
-    def __init__(self, loaded: LoadedScenario, url: str, folder: Path, say: Say) -> None:
+    def __init__(self, loaded: LoadedScenario, url: str, folder: Path, say: Say, coap: str | None = None) -> None:
         self._loaded, self._folder, self._say = loaded, folder, say
         self._http = Connections(url)
         self._time = ServiceTime()
+        self._coap = coap or f"coap://{urlsplit(url).hostname}:5683"
         region = loaded.radio_region
         # Only who has devices on narrow radio has a network for them.
         self.network = None if region is None else RadioNetwork(region, self._time, loaded.scenario.seed)
@@ -71,6 +75,10 @@ class Fleet:
     async def run(self) -> None:
         """Runs them until cancelled."""
         tls = self._loaded.scenario.tls
+        if any(spec.coap is not None for spec in self._loaded.devices):
+            from mellow_herald.wire.oscore import pass_over_leftovers
+
+            pass_over_leftovers(asyncio.get_running_loop())
         try:
             async with AsyncExitStack() as stack:
                 if tls is not None:
@@ -92,7 +100,7 @@ class Fleet:
             key_list=self._key_list,
             vendor_domain=scenario.vendor_domain,
             code=board.code,
-            check_in_s=(board.check_in if spec.radio is None else spec.radio.every).total_seconds(),
+            check_in_s=_interval(spec, board).total_seconds(),
             seed=scenario.seed,
             outages=tuple(self._loaded.outages_of(spec)),
             actions={name: part.action for name, part in board.parts.items() if part.action},
@@ -108,6 +116,23 @@ class Fleet:
         if spec.radio is not None and self.network is not None:
             calls = modem = self._on_air(spec, spec.radio, chip, lambda: device.link_stands)
             modem.wake = lambda: device.told()
+        elif spec.coap is not None:
+            # Who has no such devices loads nothing of CoAP.
+            from mellow_herald.sim.coap.modem import CoapModem
+
+            calls = speaker = CoapModem(
+                spec,
+                Uplink(self._http, self._time, _by_wire),
+                chip,
+                self._time,
+                self._coap,
+                random.Random(f"{scenario.seed}/{spec.serial}/coap"),
+                running=lambda: device.runs,
+                stands_by=lambda: device.stands_by,
+                reached=lambda: device.on_line,
+                carry=carry,
+            )
+            speaker.wake = lambda: device.told()
         device = SimDevice(
             spec,
             chip,
@@ -176,6 +201,11 @@ class Fleet:
         return True
 
 
+def _interval(spec: DeviceSpec, board: BoardSpec) -> timedelta:
+    """How often a device calls."""
+    return spec.radio.every if spec.radio is not None else board.check_in
+
+
 async def _by_wire(size: int) -> bool:
     return True
 
@@ -188,11 +218,12 @@ async def run_fleet(
     say: Say = lambda serial, line: None,
     radio_port: int | None = None,
     radio_token: str | None = None,
+    coap: str | None = None,
 ) -> None:
     """Runs all devices of a scenario until cancelled, with a bench to lay hands on them, and the interface of their
-    radio network at ``radio_port`` of loopback."""
+    radio network at ``radio_port`` of loopback; those that speak CoAP do with the service at ``coap``."""
     folder.mkdir(parents=True, exist_ok=True)
-    fleet = Fleet(loaded, url, folder, say)
+    fleet = Fleet(loaded, url, folder, say, coap)
     # What was loaded and made by now stays, and is not to be looked through again and again.
     gc.collect()
     gc.freeze()

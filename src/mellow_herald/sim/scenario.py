@@ -166,6 +166,18 @@ class RadioSpec(Strict):
     listens: bool = True
 
 
+class CoapSpec(Strict):
+    """A device that speaks CoAP: how firmware may come to it, what it fetches by, whether it hears only after it has
+    spoken (``queue``), and for how long it registers. With ``wrong_secret`` it has another secret than the one on
+    record."""
+
+    delivery: Literal["pull", "push", "both"] = "both"
+    protocols: list[Literal["coap", "http"]] = ["coap"]
+    queue: bool = False
+    lifetime: Span = timedelta(minutes=5)
+    wrong_secret: bool = False
+
+
 class BoardSpec(Strict):
     """A board: how its devices are divided, how often they check in, and the code they enrol with."""
 
@@ -202,6 +214,7 @@ class DeviceSpec(Strict):
     quirks: dict[str, str] = {}
     link: LinkSpec = LinkSpec()
     radio: RadioSpec | None = None
+    coap: CoapSpec | None = None
     battery: BatterySpec | None = None
     owner: OwnerSpec = OwnerSpec()
     busy: SpellSpec | None = None
@@ -218,6 +231,12 @@ class DeviceSpec(Strict):
             raise ValueError('`count` and `{n}` in the serial go together, as in serial = "TA-{n:04}", count = 40')
         if not SERIAL.fullmatch(NUMBER.sub("0", self.serial, count=1)):
             raise ValueError("a serial has letters, digits, dots, dashes and underlines, {n} or {n:04} at most once")
+        return self
+
+    @model_validator(mode="after")
+    def _speaks_one_way(self) -> "DeviceSpec":
+        if self.radio is not None and self.coap is not None:
+            raise ValueError(f"{self.serial}: a device is on narrow radio or speaks CoAP, not both")
         return self
 
     @property
@@ -329,6 +348,7 @@ def _known_keys() -> list[str]:
         BusSpec,
         LinkSpec,
         RadioSpec,
+        CoapSpec,
         BatterySpec,
         OwnerSpec,
         SpellSpec,

@@ -29,6 +29,7 @@ class Lock(IntEnum):
     WEBHOOKS = 13
     PEOPLE = 14
     RADIO = 15
+    COAP = 16
 
 
 def _numbers(lock: Lock, which: int) -> dict[str, int]:

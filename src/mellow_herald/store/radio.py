@@ -24,8 +24,6 @@ from mellow_herald.store.tables import (
     RadioNetworkRow,
     RadioSession,
     RadioWish,
-    Release,
-    ReleaseImage,
     Rollout,
 )
 
@@ -276,17 +274,6 @@ async def expected_devices(connection: AsyncConnection, rollout_id: int) -> list
     return await fetch_all(connection, statement, Expected)
 
 
-async def release_parts(connection: AsyncConnection, manifest: str) -> tuple[bytes, bytes, list[str]] | None:
-    """What a release file is put together from: authentication, manifest, and the digest of each image."""
-    statement = select(Release.id, Release.authentication, Release.manifest).where(Release.manifest_digest == manifest)
-    row = (await connection.execute(statement)).one_or_none()
-    if row is None:
-        return None
-    images = select(ReleaseImage.digest, func.min(ReleaseImage.position)).where(ReleaseImage.release_id == row.id)
-    found = await connection.execute(images.group_by(ReleaseImage.digest).order_by(func.min(ReleaseImage.position)))
-    return row.authentication, row.manifest, [one.digest for one in found]
-
-
 async def rollout_of(connection: AsyncConnection, attempt_id: int) -> int:
     """The rollout of an attempt."""
     return int(await connection.scalar(select(AttemptRow.rollout_id).where(AttemptRow.id == attempt_id)) or 0)
@@ -411,6 +398,17 @@ async def highest_fragment(connection: AsyncConnection, manifest: str, fragment:
     highest = func.max(RadioSession.first_number - 1 + RadioSession.sent)
     statement = select(highest).where(RadioSession.manifest == manifest, RadioSession.fragment == fragment)
     return int(await connection.scalar(statement) or 0)
+
+
+async def was_sent_whole(connection: AsyncConnection, rollout_id: int, manifest: str) -> bool:
+    """Whether a session of a rollout has sent all plain fragments of a release."""
+    statement = select(RadioSession.id).where(
+        RadioSession.rollout_id == rollout_id,
+        RadioSession.manifest == manifest,
+        RadioSession.first_number == 1,
+        RadioSession.sent >= RadioSession.fragments,
+    )
+    return await connection.scalar(statement.limit(1)) is not None
 
 
 async def list_unsure(connection: AsyncConnection, now: datetime) -> set[int]:

@@ -57,7 +57,8 @@ class RadioIn(DeviceModel):
 
 
 class EnrolmentIn(DeviceModel):
-    """A device's first call. The same nonce gives the same token until the token's first use."""
+    """A device's first call. The same nonce gives the same token until the token's first use. With ``coap`` the answer
+    has the secret by which the device speaks CoAP afterwards."""
 
     serial: Name
     board: Name
@@ -68,13 +69,24 @@ class EnrolmentIn(DeviceModel):
     labels: dict[Name, ShortText] = Field(default_factory=dict, max_length=32)
     gateway: Name | None = None
     radio: RadioIn | None = None
+    coap: StrictBool = False
+
+
+class OscoreOut(DeviceModel):
+    """What a device shares with the service to protect CoAP (RFC 8613): the master secret, its own Sender ID and the
+    service's (``recipient_id``), in hex. Algorithms are the RFC's own; there is neither salt nor ID context."""
+
+    secret: str
+    sender_id: str
+    recipient_id: str
 
 
 class EnrolmentOut(DeviceModel):
-    """The device's id, its token and whether it is admitted."""
+    """The device's id, its token and whether it is admitted; for one that speaks CoAP its secret."""
 
     device_id: int
     token: str
+    oscore: OscoreOut | None = None
     admission: Literal["asking", "admitted", "refused", "retired"]
 
 

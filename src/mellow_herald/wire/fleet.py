@@ -137,7 +137,8 @@ class DeviceOut(Shown):
     """A device as last heard; ``seen_at`` is the age of all of it. ``runs`` is ``release``, ``bench-build``,
     ``unknown-build``, ``recovery`` or ``unreadable``; ``on_bench`` marks a bench device; ``version`` is that of its
     bytes where a release has them, ``says_version`` what it says itself: where they differ (``version_differs``), the
-    bytes are right; ``waiting`` says in words what is waited for, ``waiting_until`` until when that is expected."""
+    bytes are right; ``transport`` is by what it is reached: ``http``, ``coap`` or ``radio``; ``waiting`` says in words
+    what is waited for, ``waiting_until`` until when that is expected."""
 
     id: int
     serial: str
@@ -161,6 +162,7 @@ class DeviceOut(Shown):
     rescued_at: Time | None = None
     cloned_at: Time | None = None
     floor: int | None
+    transport: str = "http"
     waiting: str | None = None
     waiting_until: Time | None = None
     attempt: "AttemptBrief | None" = None

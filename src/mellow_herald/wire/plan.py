@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, Field, StrictBool, StringConstraints, model_validator
 
 from mellow_herald.core.calendar import DAYS, Use, Window, end_of_day, local_moment, zone_named
+from mellow_herald.core.coap.delivery import CoapPlan, Method, Transport
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.eligibility import Allow
 from mellow_herald.core.needs import BATTERY_AT_LEAST, Needs
@@ -143,18 +144,30 @@ class PlanBrake(Model):
 
 class PlanRadio(Model):
     """How devices on narrow radio are sent to, all of a ring at once. What is left out is computed: ``at`` the earliest
-    moment by which all can be prepared (sooner is refused), ``data_rate`` the region's usual one, ``frequency`` (Hz)
-    that of its channel for groups, ``fragment`` (bytes) what every device can take, ``redundancy`` (% of the fragments)
-    what the measured loss asks for. ``repair`` is for those that a session did not bring everything to: another
-    ``session`` for all of them, each ``alone``, or ``none``."""
+    moment by which all can be prepared (sooner is refused), ``length`` how long devices listen (shorter than it takes
+    is refused), ``data_rate`` the region's usual one, ``frequency`` (Hz) that of its channel for groups, ``fragment``
+    (bytes) what every device can take, ``redundancy`` (% of the fragments) what the measured loss asks for. ``repair``
+    is for those that a session did not bring everything to: another ``session`` for all of them, each ``alone``, or
+    ``none``."""
 
     region: Region = Region.EU868
     at: AnyTime | None = None
+    length: Duration | None = None
     data_rate: Annotated[int, Field(strict=True, ge=0, le=15)] | None = None
     frequency: Annotated[int, Field(strict=True, ge=100_000_000, le=1_000_000_000)] | None = None
     fragment: Annotated[int, Field(strict=True, ge=8, le=239)] | None = None
     redundancy: Annotated[int, Field(strict=True, ge=0, le=100)] | None = None
     repair: Repair = Repair.SESSION
+
+
+class PlanCoap(Model):
+    """How the release comes to devices that speak CoAP. What is left out is as each of them says that it can:
+    ``method`` is ``pull`` (it fetches) or ``push`` (it is written to), ``transport`` what it fetches by, ``block`` the
+    size of blocks in bytes, 16 to 1024 in powers of two."""
+
+    method: Method | None = None
+    transport: Transport | None = None
+    block: Annotated[int, Field(strict=True, ge=16, le=1024)] | None = None
 
 
 class PlanRing(Model):
@@ -200,6 +213,7 @@ class PlanDocument(Model):
     numbers: PlanNumbers = Field(default_factory=PlanNumbers)
     brake: PlanBrake = Field(default_factory=PlanBrake)
     radio: PlanRadio = Field(default_factory=PlanRadio)
+    coap: PlanCoap = Field(default_factory=PlanCoap)
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)]
 
     @model_validator(mode="before")
@@ -282,12 +296,14 @@ class PlanDocument(Model):
             radio=RadioPlan(
                 radio.region,
                 None if radio.at is None else local_moment(radio.at, zone),
+                None if radio.length is None else parse_duration(radio.length),
                 radio.data_rate,
                 radio.frequency,
                 radio.fragment,
                 radio.redundancy,
                 radio.repair,
             ),
+            coap=CoapPlan(self.coap.method, self.coap.transport, self.coap.block),
             retries=numbers.retries,
             retry_pause=parse_duration(numbers.retry_pause),
             answer_within=parse_duration(numbers.answer_within),

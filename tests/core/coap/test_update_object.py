@@ -30,7 +30,8 @@ def test_whatever_a_device_says_is_a_state_of_ours_with_a_reason_that_goes_with_
         (UpdateState.IDLE, UpdateResult.INITIAL, State.QUEUED, Word()),
         (UpdateState.IDLE, UpdateResult.CANCELLED, State.DOWNLOADING, Word()),
         (UpdateState.IDLE, UpdateResult.UPDATE_FAILED, State.INSTALLING, Word(State.REVERTED, "fell-back")),
-        (UpdateState.IDLE, UpdateResult.UPDATE_FAILED, State.CLEARED, Word(State.FAILED, "flash-error")),
+        (UpdateState.IDLE, UpdateResult.UPDATE_FAILED, State.CLEARED, Word(State.REVERTED, "fell-back")),
+        (UpdateState.IDLE, UpdateResult.UPDATE_FAILED, State.STAGED, Word(State.FAILED, "flash-error")),
         (UpdateState.IDLE, UpdateResult.CONNECTION_LOST, State.DOWNLOADING, Word(State.FAILED, "download-broken")),
         (
             UpdateState.DOWNLOADED,

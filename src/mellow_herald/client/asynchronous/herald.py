@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeVar
 import httpx
 
 from mellow_herald.client import calls
+from mellow_herald.client.asynchronous.coap import Coap
 from mellow_herald.client.asynchronous.devices import Baselines, Devices
 from mellow_herald.client.asynchronous.radio import Radio
 from mellow_herald.client.asynchronous.rollouts import Rollouts, Webhooks
@@ -90,6 +91,7 @@ class AsyncHerald:
         self.rollouts = Rollouts(self)
         self.webhooks = Webhooks(self)
         self.radio = Radio(self)
+        self.coap = Coap(self)
         self.journal = Journal(self)
 
     async def __aenter__(self) -> "AsyncHerald":

@@ -13,6 +13,7 @@ from mellow_herald.client import calls
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
 from mellow_herald.client.stream import events
+from mellow_herald.client.synchronous.coap import Coap
 from mellow_herald.client.synchronous.devices import Baselines, Devices
 from mellow_herald.client.synchronous.radio import Radio
 from mellow_herald.client.synchronous.rollouts import Rollouts, Webhooks
@@ -91,6 +92,7 @@ class Herald:
         self.rollouts = Rollouts(self)
         self.webhooks = Webhooks(self)
         self.radio = Radio(self)
+        self.coap = Coap(self)
         self.journal = Journal(self)
 
     def __enter__(self) -> "Herald":

@@ -7,7 +7,7 @@ what it runs afterwards decides, as everywhere.
 from dataclasses import dataclass
 from enum import IntEnum
 
-from mellow_herald.core.attempt.states import FELL_BACK, State, WaitingFor
+from mellow_herald.core.attempt.states import AT_RISK, FELL_BACK, State, WaitingFor
 
 
 class UpdateState(IntEnum):
@@ -74,7 +74,36 @@ def read(state: UpdateState, result: UpdateResult, before: State) -> Word:
         return Word(what_runs_decides=True)
     if result in (UpdateResult.INITIAL, UpdateResult.CANCELLED, UpdateResult.DEFERRED):
         # A device that restarted may have forgotten what it tried: if it had leave to switch, its slots tell.
-        return Word(what_runs_decides=before in (State.CLEARED, State.INSTALLING, State.PROVING))
-    if before in (State.INSTALLING, State.PROVING) and result is UpdateResult.UPDATE_FAILED:
+        return Word(what_runs_decides=before in AT_RISK)
+    if before in AT_RISK:
+        # It had leave to switch, and may have before anybody heard of it.
         return Word(State.REVERTED, FELL_BACK)
     return Word(State.FAILED, FAILED[result])
+
+
+def result_of(reason: str) -> UpdateResult:
+    """The result that a device tells for a reason of ours: the standard's are fewer."""
+    return TOLD_AS.get(reason, UpdateResult.UPDATE_FAILED)
+
+
+TOLD_AS = {
+    "no-room": UpdateResult.NOT_ENOUGH_FLASH,
+    "download-broken": UpdateResult.CONNECTION_LOST,
+    "digest-mismatch": UpdateResult.INTEGRITY_FAILED,
+    "signature-refused": UpdateResult.INTEGRITY_FAILED,
+    "refused-by-device": UpdateResult.UNSUPPORTED_PACKAGE,
+}
+
+
+def in_words(state: int | None, result: int | None) -> tuple[str, str]:
+    """The numbers of 5/0/3 and 5/0/5 in words; what is not of the standard says so."""
+    return _word(UpdateState, state), _word(UpdateResult, result)
+
+
+def _word(names: type[IntEnum], number: int | None) -> str:
+    if number is None:
+        return ""
+    try:
+        return names(number).name.lower().replace("_", "-")
+    except ValueError:
+        return "not of the standard"

@@ -23,7 +23,7 @@ from mellow_herald.service.backup.taking import start_client
 from mellow_herald.service.calls.memory import new_secret
 from mellow_herald.service.rollouts.radio_sessions import MOST_FRAMES
 from mellow_herald.service.rollouts.record import record_decision
-from mellow_herald.store import people, radio, rollouts
+from mellow_herald.store import coap, people, radio, rollouts
 from mellow_herald.store.clock import GAP
 from mellow_herald.store.database import make_engine, migrate
 from mellow_herald.store.feed import JournalEntry, newest_sealed, read_chain, seal, write_journal
@@ -164,6 +164,7 @@ async def _begin_anew(engine: AsyncEngine, archive: Archive, images: int) -> Res
         now = await _set_clock(connection)
         await _skip_numbers(connection, now)
         await radio.renew_after_restore(connection, now, MOST_FRAMES)
+        await coap.renew_after_restore(connection)
         ended = await connection.execute(
             update(AttemptRow)
             .where(AttemptRow.state == State.CLEARED.value, AttemptRow.closed.is_(False))

@@ -6,13 +6,14 @@ import secrets
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.admission import note_admission
+from mellow_herald.service.fleet.coap import secret_at_enrolment
 from mellow_herald.service.fleet.radio import record_at_enrolment
 from mellow_herald.service.people.callers import secret_hash
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import boards, fleet
 from mellow_herald.store.admission import change_devices
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
-from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut
+from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut, OscoreOut
 from mellow_herald.wire.fleet import CodeIn, CodeOut
 
 
@@ -74,7 +75,8 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
                     f"{asked.serial} is enrolled. If it lost its token, an engineer must allow it to enrol again "
                     "(`herald device allow-enrolment`).",
                 )
-            return _answer(context, enrolled["id"], enrolled["generation"], enrolled["admission"])
+            oscore = await secret_at_enrolment(context, connection, enrolled["id"]) if asked.coap else None
+            return _answer(context, enrolled["id"], enrolled["generation"], enrolled["admission"], oscore)
         if not await fleet.use_code(connection, code["id"]):
             raise ProblemError(403, "code-used-up", f"The enrolment code was good for {code['uses']} devices.")
         admission = "asking" if code["ask"] else "admitted"
@@ -119,15 +121,19 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
             raise ProblemError(409, "already-enrolled", f"{asked.serial} is enrolling at this moment; try again.")
         if asked.radio is not None:
             await record_at_enrolment(context, connection, device_id, asked.radio)
+        oscore = await secret_at_enrolment(context, connection, device_id) if asked.coap else None
         data = {"serial": asked.serial, "admission": admission, "generation": generation}
         await publish(connection, [FeedEvent(now, "admission", None, device_id, data=data)])
         what = "enrolled again" if again else "enrolled"
         why = "a person must admit it" if code["ask"] else "its code admits"
         await write_journal(connection, JournalEntry(now, "device", what, asked.serial, why))
     note_admission(context, device_id, admission, generation)
-    return _answer(context, device_id, generation, admission)
+    return _answer(context, device_id, generation, admission, oscore)
 
 
-def _answer(context: Context, device_id: int, generation: int, admission: str) -> EnrolmentOut:
+def _answer(
+    context: Context, device_id: int, generation: int, admission: str, oscore: OscoreOut | None
+) -> EnrolmentOut:
     token = context.memory.issue(device_id, generation)
-    return EnrolmentOut.model_validate({"device_id": device_id, "token": token, "admission": admission})
+    answer = {"device_id": device_id, "token": token, "admission": admission, "oscore": oscore}
+    return EnrolmentOut.model_validate(answer)

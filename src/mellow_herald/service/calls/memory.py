@@ -128,9 +128,10 @@ class Memory:
         return interval_s
 
     def interval_of(self, device: Mapping[str, Any]) -> int:
-        """How often a device checks in (s); one on narrow radio as often as it does, whatever it is told."""
-        if device["radio_interval_s"] is not None:
-            return int(device["radio_interval_s"])
+        """How often a device checks in (s); who is on narrow radio or speaks CoAP has an interval of its own."""
+        own = device["radio_interval_s"] or device["coap_lifetime_s"]
+        if own is not None:
+            return int(own)
         intervals = self.intervals.get(device["board"])
         if intervals is None:
             return USUAL_INTERVAL_S

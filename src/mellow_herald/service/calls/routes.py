@@ -22,10 +22,12 @@ from mellow_herald.service.calls.glance import Glance, glance_at
 from mellow_herald.service.calls.images import has_it, serve_image
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
+from mellow_herald.service.calls.packages import MOST_BYTES, serve_package
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.context import Context
 from mellow_herald.service.figures import HELD, Figures
 from mellow_herald.service.problems import ProblemError, fault, problem_for, too_many
+from mellow_herald.service.releases.package import Packages
 from mellow_herald.service.room import Room
 from mellow_herald.service.tasks import woken
 from mellow_herald.service.waiting import preferred_wait
@@ -99,6 +101,7 @@ class DeviceApi:
 
     def __init__(self, context: Context, intake: Intake) -> None:
         self._context, self._intake = context, intake
+        self._packages = Packages(context, MOST_BYTES)
         self._wrong_codes = Pauses(free=100)
         # A whole fleet may enrol in one moment; check-ins are to have connections left.
         self._enrolling = Room(ENROL_AT_ONCE, ENROL_QUEUE)
@@ -113,6 +116,7 @@ class DeviceApi:
             ("/keys", self.keys, "GET"),
             ("/manifests/{digest}", self.manifest, "GET"),
             ("/images/{digest}", self.image, "GET"),
+            ("/packages/{ticket}", self.package, "GET"),
         ]
         return [Route(PREFIX + path, _answering(call), methods=[method]) for path, call, method in calls]
 
@@ -151,7 +155,7 @@ class DeviceApi:
                 self._wrong_codes.count([address], time.monotonic())
             raise
         # There is a token in it.
-        return JSONResponse(answer.model_dump(mode="json"), 201, {**self._time(), **NOT_KEPT})
+        return JSONResponse(answer.model_dump(mode="json", exclude_none=True), 201, {**self._time(), **NOT_KEPT})
 
     async def checkin(self, request: Request) -> Response:
         device_id = self._who(request)
@@ -225,6 +229,10 @@ class DeviceApi:
         if not allowed:
             raise ProblemError(403, "not-your-attempt", "No live attempt of this device names this image.")
         return await serve_image(self._context, request, digest, self._time())
+
+    async def package(self, request: Request) -> Response:
+        """A release file in one piece, for who was told by CoAP to fetch it here: the address is its leave."""
+        return await serve_package(self._context, self._packages, request, self._time())
 
     def _tagged(self, request: Request, body: bytes, tag: str, kind: str) -> Response:
         """Something whose ``tag`` changes with it; 304 for who has it."""

@@ -53,6 +53,7 @@ def as_shown(row: Mapping[str, Any], now: datetime) -> dict[str, Any]:
         "next_checkin_at": expected,
         "condition": facts["condition"] or {},
         "readings": facts["readings"] or {},
+        "transport": transport(facts),
     }
     says = (facts["running"].get(APP) or {}).get("version")
     facts |= {
@@ -73,6 +74,13 @@ def as_shown(row: Mapping[str, Any], now: datetime) -> dict[str, Any]:
                 facts["newest_waiting_until"],
             )
     return facts
+
+
+def transport(device: Mapping[str, Any]) -> str:
+    """By what a device is reached."""
+    if device["radio_interval_s"] is not None:
+        return "radio"
+    return "coap" if device["coap_lifetime_s"] is not None else "http"
 
 
 async def show(context: Context, serial: str) -> DeviceDetail:

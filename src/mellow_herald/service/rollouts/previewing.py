@@ -18,7 +18,7 @@ from mellow_herald.core.forecast import RingFacts, forecast
 from mellow_herald.core.foresight import HOURS, TOGETHER, Foreseen, foresee
 from mellow_herald.core.plan import Plan
 from mellow_herald.service.context import Context
-from mellow_herald.service.rollouts import radio_forecast
+from mellow_herald.service.rollouts import coap_forecast, radio_forecast
 from mellow_herald.service.rollouts.planning import Drawn, Prepared, draw, prepare, size_of
 from mellow_herald.store import conditions, previewing, rings
 from mellow_herald.store.rings import DrawnRow
@@ -68,6 +68,8 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
         forecasts = forecast(prepared.plan, facts, size, seen.rate, now)
         opens = [one.opens for one in forecasts]
         by_radio = await radio_forecast.forecast_rings(connection, prepared, drawn, opens, now)
+        served = context.settings.coap_port is not None
+        by_coap = await coap_forecast.warnings(connection, prepared, drawn, served=served)
     rings, exposed = [], 0
     for position, (ring, one, asked) in enumerate(zip(document.rings, drawn.placed, forecasts, strict=True)):
         exposed += len(one.ids)
@@ -113,6 +115,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
             *_warnings(prepared, drawn, rings, now),
             *_never_met(prepared.plan, seen.foreseen),
             *radio_forecast.warnings(prepared.plan, by_radio),
+            *by_coap,
         ],
         radio=by_radio,
     )

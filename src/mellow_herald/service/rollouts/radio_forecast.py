@@ -1,6 +1,7 @@
 """How a plan's devices on narrow radio would be sent to: ring by ring, before anything starts."""
 
 import asyncio
+import math
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
@@ -75,6 +76,15 @@ async def _forecast(
         foreseen = await asyncio.to_thread(forecast_session, size, wanted, group, opens)
     except Refused as refused:
         raise ProblemError(422, refused.kind, f"It cannot be sent by radio: {refused}") from None
+    if asked.length is not None and asked.length < foreseen.length:
+        # In whole seconds, and no longer than it takes by a second.
+        takes = timedelta(seconds=math.ceil(foreseen.length.total_seconds()))
+        raise ProblemError(
+            422,
+            "too-short",
+            f"radio.length: {asked.length} is shorter than ring {ring!r} takes: {takes}. Write at least that, or leave"
+            " radio.length out.",
+        )
     slowest = max(listening, key=lambda one: one["interval_s"])
     begins = max(foreseen.earliest, asked.at or foreseen.earliest)
     layout, air = foreseen.layout, foreseen.air

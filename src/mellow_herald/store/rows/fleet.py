@@ -71,6 +71,7 @@ class StoredDevice(TypedDict):
     radio: str | None
     radio_region: str | None
     radio_interval_s: int | None
+    coap_lifetime_s: int | None
 
 
 class StoredSelection(TypedDict):

@@ -1,6 +1,7 @@
 """The tables, by noun. Every time in them comes from the service's clock, never from the database."""
 
 from mellow_herald.store.tables.base import Base, gate_numbers
+from mellow_herald.store.tables.coap import CoapDevice
 from mellow_herald.store.tables.feed import ClockRow, Delivery, JournalRow, Outbox, Webhook
 from mellow_herald.store.tables.fleet import (
     AlarmRow,
@@ -46,6 +47,7 @@ __all__ = [
     "Baseline",
     "Board",
     "ClockRow",
+    "CoapDevice",
     "CodeSlice",
     "ConditionDay",
     "Credential",

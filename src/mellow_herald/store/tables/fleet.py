@@ -54,7 +54,8 @@ class Device(Base):
     from its admission, or its return after a long absence, until the baseline was seen to. ``parts`` are the components
     it has, each between commas, None where it did not tell. ``on_bench``: marked as one
     that local builds are tried on. ``radio`` tells of a device on narrow radio whether it can take part in a session
-    (``ready``) or what is missing; it speaks every ``radio_interval_s`` seconds, whatever it is told.
+    (``ready``) or what is missing; it speaks every ``radio_interval_s`` seconds, whatever it is told. One that speaks
+    CoAP has a ``coap_lifetime_s``: within so many seconds it renews its registration.
     """
 
     __tablename__ = "device"
@@ -94,6 +95,7 @@ class Device(Base):
     radio: Mapped[str | None]
     radio_region: Mapped[str | None]
     radio_interval_s: Mapped[int | None] = mapped_column(Integer)
+    coap_lifetime_s: Mapped[int | None] = mapped_column(Integer)
     __table_args__ = (
         Index("ix_device_arriving", "id", postgresql_where=text("arriving")),
         Index("ix_device_gateway", "gateway"),
