@@ -10,6 +10,7 @@ import pytest
 
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import PASSWORD, RunningService
 from tests.harness.terminal import Terminal
 
@@ -34,7 +35,7 @@ def test_help_and_wrong_usage(terminal: Terminal) -> None:
 
 def test_it_starts_from_a_shell(terminal: Terminal) -> None:
     command = [sys.executable, "-m", "mellow_herald.cli.main", "whoami"]
-    done = subprocess.run(command, env=terminal.environment, capture_output=True, text=True, timeout=60)
+    done = subprocess.run(command, env=terminal.environment, capture_output=True, text=True, timeout=PATIENCE_S)
     assert (done.returncode, done.stdout, done.stderr) == (0, "admin (admin)\n", "")
 
 
@@ -201,7 +202,9 @@ def test_scenarios_are_checked_before_anything_runs(terminal: Terminal, tmp_path
 
 def test_pipes_that_close_early_are_no_error(terminal: Terminal) -> None:
     command = f"{sys.executable} -m mellow_herald.cli.main journal --json --limit 1000 | head -1"
-    done = subprocess.run(command, shell=True, env=terminal.environment, capture_output=True, text=True, timeout=60)
+    done = subprocess.run(
+        command, shell=True, env=terminal.environment, capture_output=True, text=True, timeout=PATIENCE_S
+    )
     assert done.returncode == 0 and "Traceback" not in done.stderr
 
 

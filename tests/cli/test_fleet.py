@@ -3,7 +3,6 @@
 import json
 import subprocess
 import sys
-import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -13,6 +12,7 @@ import pytest
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
 from mellow_herald.core.keys import private_to_pem, public_to_pem, raw_public
 from tests.harness.firmware import BOARD, LINE, make_bytes
+from tests.harness.patience import PATIENCE_S, until
 from tests.harness.service import PASSWORD, RunningService
 from tests.harness.terminal import Terminal
 
@@ -68,14 +68,7 @@ def sim(service: RunningService, terminal: Terminal, tmp_path: Path) -> Iterator
     until(lambda: service.herald.devices.list(where="presence = online").total == 1)
     yield flash
     process.terminate()
-    process.wait(10)
-
-
-def until(wanted: Any, seconds: float = 30) -> None:
-    deadline = time.monotonic() + seconds
-    while not wanted():
-        assert time.monotonic() < deadline, "it did not come to pass"
-        time.sleep(0.1)
+    process.wait(PATIENCE_S)
 
 
 def test_one_device_at_once_shows_both_ends_and_hands_reach_it(

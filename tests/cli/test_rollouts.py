@@ -12,6 +12,7 @@ from mellow_herald.core.digest import sha256_hex
 from mellow_herald.wire.rollout import RolloutOut
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import PASSWORD, RunningService
 from tests.harness.terminal import Terminal
 from tests.service.rollouts.test_life import go_through
@@ -294,4 +295,4 @@ def test_what_ends_while_one_begins_to_watch_is_not_waited_for_for_ever(
 
     monkeypatch.setattr(service.herald.rollouts, "show", shown_and_ended)
     with ThreadPoolExecutor(1) as pool:
-        assert pool.submit(follow, service.herald, rollout_id).result(30).state == "cancelled"
+        assert pool.submit(follow, service.herald, rollout_id).result(PATIENCE_S).state == "cancelled"

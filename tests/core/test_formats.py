@@ -13,6 +13,7 @@ from mellow_herald.core.formats import LARGEST_SPAN, Format, format_of, read_bui
 from mellow_herald.core.nameplate import find_nameplate
 from mellow_herald.core.refusal import Refused
 from tests.harness.build import build_firmware
+from tests.harness.patience import PATIENCE_S
 
 BASE = 0x08020000
 DATA = random.Random(7).randbytes(5000)
@@ -71,7 +72,7 @@ def test_gaps_are_filled_as_erased_flash_is(tmp_path: Path) -> None:
     (tmp_path / "a").write_bytes(b"\x01" * 16)
     (tmp_path / "b").write_bytes(b"\x02" * 16)
     command = ["srec_cat", "a", "-binary", "b", "-binary", "-offset", "0x40", "-o", "out", "-intel"]
-    subprocess.run(command, cwd=tmp_path, check=True, timeout=20)
+    subprocess.run(command, cwd=tmp_path, check=True, timeout=PATIENCE_S)
     loadable = read_build_output((tmp_path / "out").read_bytes())
     assert loadable.data == b"\x01" * 16 + b"\xff" * 48 + b"\x02" * 16
     assert loadable.filled == 48
@@ -117,7 +118,7 @@ def test_overlapping_records_are_refused(tmp_path: Path) -> None:
 def test_addresses_far_apart_are_refused_before_memory_is_taken(tmp_path: Path) -> None:
     (tmp_path / "a").write_bytes(b"\x01" * 16)
     command = ["srec_cat", "a", "-binary", "a", "-binary", "-offset", hex(LARGEST_SPAN * 4), "-o", "out", "-intel"]
-    subprocess.run(command, cwd=tmp_path, check=True, timeout=20)
+    subprocess.run(command, cwd=tmp_path, check=True, timeout=PATIENCE_S)
     said = refused((tmp_path / "out").read_bytes())
     assert "The widest gap" in said and "begins at 0x10" in said
 
@@ -126,9 +127,9 @@ def test_the_elf_files_that_are_not_the_one_that_runs(built: Path, tmp_path: Pat
     assert "debug twin" in refused((built / "hive-scale-a.debug").read_bytes())
     source = tmp_path / "main.c"
     source.write_text("int main(void) { return 0; }\n")
-    subprocess.run(["gcc", "-c", "main.c", "-o", "main.o"], cwd=tmp_path, check=True, timeout=30)
+    subprocess.run(["gcc", "-c", "main.c", "-o", "main.o"], cwd=tmp_path, check=True, timeout=PATIENCE_S)
     assert "not linked" in refused((tmp_path / "main.o").read_bytes())
-    subprocess.run(["gcc", "main.c", "-o", "hosted"], cwd=tmp_path, check=True, timeout=30)
+    subprocess.run(["gcc", "main.c", "-o", "hosted"], cwd=tmp_path, check=True, timeout=PATIENCE_S)
     assert "program for an operating system" in refused((tmp_path / "hosted").read_bytes())
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from tests.harness.patience import PATIENCE_S
 from tests.harness.processes import free_port, open_folder
 
 pytestmark = pytest.mark.system
@@ -73,7 +74,7 @@ class Walk:
         for process in [self.shell, *reversed(self.left)]:
             if process.poll() is None:
                 os.killpg(process.pid, signal.SIGTERM)
-                process.wait(30)
+                process.wait(PATIENCE_S)
 
 
 @pytest.fixture
@@ -112,7 +113,7 @@ def test_the_first_hour_can_be_walked_to_its_end(walk: Walk) -> None:
 
 
 def _wait_for_the_service(walk: Walk) -> None:
-    deadline = time.monotonic() + 120
+    deadline = time.monotonic() + PATIENCE_S
     while True:
         with contextlib.suppress(httpx.HTTPError):
             if httpx.get(f"http://127.0.0.1:{walk.port}/health/ready").is_success:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
 PROJECT = Path(__file__).parents[2]
@@ -18,7 +19,7 @@ OF_PROMETHEUS = {"up"}
 
 
 def run(*command: str) -> None:
-    done = subprocess.run(command, cwd=DEPLOY, capture_output=True, text=True, timeout=60)
+    done = subprocess.run(command, cwd=DEPLOY, capture_output=True, text=True, timeout=PATIENCE_S)
     assert done.returncode == 0, done.stdout + done.stderr
 
 
@@ -40,7 +41,7 @@ def test_every_alert_has_its_figure_and_its_line_in_the_handbook(service: Runnin
     shown = set(re.findall(r"`(herald_\w+)`", handbook))
     families = set(re.findall(r"^# TYPE (herald_\w+?)(?:_created)? ", metrics, re.MULTILINE))
     assert families - shown - {"herald_pool_connections_most"} == set(), "each figure is in the handbook"
-    subprocess.run(["promtool", "check", "metrics"], input=metrics.encode(), check=True, timeout=60)
+    subprocess.run(["promtool", "check", "metrics"], input=metrics.encode(), check=True, timeout=PATIENCE_S)
 
 
 def test_the_units_are_what_systemd_takes_and_start_what_there_is(tmp_path: Path) -> None:
@@ -50,7 +51,7 @@ def test_the_units_are_what_systemd_takes_and_start_what_there_is(tmp_path: Path
         (tmp_path / unit.name).write_text(there)
     if shutil.which("systemd-analyze"):
         units = sorted(map(str, tmp_path.iterdir()))
-        done = subprocess.run(["systemd-analyze", "verify", *units], capture_output=True, text=True, timeout=60)
+        done = subprocess.run(["systemd-analyze", "verify", *units], capture_output=True, text=True, timeout=PATIENCE_S)
         assert done.returncode == 0 and done.stderr.strip() == "", done.stderr
     started = re.search(r"^ExecStart=(.*)$", (tmp_path / "mellow-herald.service").read_text(), re.MULTILINE)
     assert started is not None

@@ -6,6 +6,8 @@ import threading
 import time
 from collections import Counter
 
+from tests.harness.patience import PATIENCE_S
+
 STATUS = re.compile(rb"HTTP/1\.1 (\d\d\d)[^\r]*\r\n(.*?)\r\n\r\n", re.DOTALL)
 PIECE = 64 * 1024
 
@@ -25,7 +27,7 @@ class Relay:
         self._loop = asyncio.new_event_loop()
         ready = threading.Event()
         threading.Thread(target=self._run, args=(ready,), daemon=True).start()
-        assert ready.wait(10)
+        assert ready.wait(PATIENCE_S)
 
     def cut(self) -> None:
         """Every connection ends at this moment."""

@@ -13,7 +13,8 @@ from mellow_herald.client import HeraldError
 from mellow_herald.core.keys import private_from_pem
 from mellow_herald.demo import scenario
 from tests.faults.trial import Trials, send
-from tests.harness.flight import HERALD, until
+from tests.harness.flight import HERALD
+from tests.harness.patience import PATIENCE_S, until
 from tests.harness.processes import free_port
 
 
@@ -37,7 +38,7 @@ def kill_workers(trials: Trials, rng: random.Random) -> None:
 
 def kill_service(trials: Trials, rng: random.Random) -> None:
     trials.service.kill()
-    trials.service.wait(10)
+    trials.service.wait(PATIENCE_S)
     time.sleep(rng.uniform(0, 2))
     trials.serve_again()
 
@@ -111,7 +112,7 @@ def set_clock(trials: Trials, rng: random.Random) -> None:
 def kill_fleet(trials: Trials, rng: random.Random) -> None:
     """All devices lose power at once."""
     trials.fleet.kill()
-    trials.fleet.wait(10)
+    trials.fleet.wait(PATIENCE_S)
     trials.fleet = trials.fly()
 
 
@@ -126,7 +127,7 @@ def serve_beside(trials: Trials, rng: random.Random) -> None:
     time.sleep(rng.uniform(4, 8))
     assert beside.poll() is None, "it serves"
     beside.terminate()
-    beside.wait(20)
+    beside.wait(PATIENCE_S)
 
 
 def lose_machine(trials: Trials, rng: random.Random) -> None:
@@ -138,9 +139,9 @@ def lose_machine(trials: Trials, rng: random.Random) -> None:
     time.sleep(rng.uniform(0, 3))
     cluster = trials.cluster
     trials.service.kill()
-    trials.service.wait(10)
+    trials.service.wait(PATIENCE_S)
     cluster.kill()
-    until(30, lambda: not trials_listens(trials))
+    until(lambda: not trials_listens(trials))
     shutil.rmtree(trials.data)
     trials.data = trials.folder / f"data-{number + 1}"
     restored = [*HERALD, "restore", str(file), "--data-dir", str(trials.data)]

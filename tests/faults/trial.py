@@ -23,7 +23,8 @@ from mellow_herald.wire.rollback import RollbackIn
 from mellow_herald.wire.rollout import RolloutOut
 from tests.faults.audit import Expected, audit
 from tests.faults.relay import Relay
-from tests.harness.flight import Flight, until
+from tests.harness.flight import Flight
+from tests.harness.patience import PATIENCE_S, until
 
 DEVICES, SPEED, WORKERS = 20, 60, 2
 PACE = {"downloading": 8, "at risk": 6}
@@ -47,7 +48,6 @@ firmware_limit = 0.5
 """
 PLAN_PACE = PlanPace(downloading_at_once=PACE["downloading"], at_risk_at_once=PACE["at risk"])
 LOOK_S = 0.25
-PATIENCE_S = 240
 
 
 @dataclass
@@ -213,7 +213,7 @@ class Trials(Flight):
             yield engineer
         finally:
             engineer.done.set()
-            engineer.join(40)
+            engineer.join(PATIENCE_S)
 
 
 class Engineer(threading.Thread):

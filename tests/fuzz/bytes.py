@@ -117,7 +117,7 @@ def send(service: RunningService, rounds: int, seed: int) -> Found:
     service.publish("2.4.0")
     service.publish("2.5.0")
     before = {release.version for release in service.herald.releases.list().items}
-    with httpx.Client(base_url=service.url, timeout=20, trust_env=False, verify=False) as http:
+    with httpx.Client(base_url=service.url, timeout=60, trust_env=False, verify=False) as http:
         for method, path, headers, well in calls_of(service, rng):
             for _ in range(rounds):
                 sent = spoilt(rng, well)

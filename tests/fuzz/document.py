@@ -13,6 +13,7 @@ from sqlalchemy import text
 
 from mellow_herald.wire.webhook import WebhookIn
 from tests.harness.device import PuppetDevice
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
 # An event stream never ends, and the run would wait for its end.
@@ -44,7 +45,7 @@ def kept_open(service: RunningService) -> Iterator[str]:
         yield service.token
     finally:
         done.set()
-        keeper.join(10)
+        keeper.join(PATIENCE_S)
 
 
 def fill(service: RunningService) -> None:

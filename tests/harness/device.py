@@ -13,7 +13,7 @@ class PuppetDevice:
 
     def __init__(self, url: str, serial: str, *, version: str = "2.4.0", hw_rev: int = 1) -> None:
         # To read the certificates that nobody asks for on loopback takes longer than all that a test does with it.
-        self._http = httpx.Client(base_url=f"{url}/device/v1", timeout=10, trust_env=False, verify=False)
+        self._http = httpx.Client(base_url=f"{url}/device/v1", timeout=60, trust_env=False, verify=False)
         self.serial, self.hw_rev, self.version = serial, hw_rev, version
         self.digest = sha256_hex(make_bytes(version))
         self.standby: dict[str, Any] = {}

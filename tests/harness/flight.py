@@ -16,6 +16,7 @@ from mellow_herald.demo import scenario
 from mellow_herald.demo.scenario import Place
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn
+from tests.harness.patience import PATIENCE_S, until
 from tests.harness.premade import lay_out
 from tests.harness.processes import free_port
 
@@ -68,7 +69,7 @@ class Flight:
     def wait_ready(self, process: subprocess.Popen[bytes], url: str) -> None:
         """Until a service that was started is ready at ``url``."""
         # Three workers, a new cluster and a first compilation of everything, beside other tests: that takes its time.
-        deadline = time.monotonic() + 120
+        deadline = time.monotonic() + PATIENCE_S
         with Herald(url) as herald:
             while time.monotonic() < deadline:
                 assert process.poll() is None, (self.folder / "serve.log").read_text()
@@ -108,28 +109,21 @@ class Flight:
         where = ["--url", self.device_url, "--data-dir", str(self.place.flash)]
         return self.start("sim", "run", str(self.place.scenario), *where)
 
-    def wait_online(self, herald: Herald, devices: int, seconds: float = 120) -> None:
+    def wait_online(self, herald: Herald, devices: int) -> None:
         def there() -> bool:
             presence = herald.overview().presence
             return presence.get("online", 0) + presence.get("late", 0) == devices + OTHERS
 
-        until(seconds, there)
+        until(there)
 
     def stop(self) -> None:
         for process in reversed(self.processes):
             if process.poll() is None:
                 process.terminate()
         for process in self.processes:
-            process.wait(15)
+            process.wait(PATIENCE_S)
 
 
 # The lab's unit, the gateway, the relay and the sensors behind it are there too.
 OTHERS = 3 + scenario.SENSORS + len(scenario.OUTSIDE)
 SCALES = f"board = {scenario.BOARD} and serial != {scenario.LAB_UNIT}"
-
-
-def until(seconds: float, wanted: object) -> None:
-    deadline = time.monotonic() + seconds
-    while not wanted():  # type: ignore[operator]
-        assert time.monotonic() < deadline, "it did not come to pass"
-        time.sleep(0.1)

@@ -16,6 +16,7 @@ from aiocoap.oscore import FilesystemSecurityContext, NotAProtectedMessage
 from aiocoap.oscore_sitewrapper import OscoreSiteWrapper
 
 from tests.harness.datagrams import Relay
+from tests.harness.patience import PATIENCE_S
 
 IDLE, DOWNLOADING, DOWNLOADED, UPDATING = range(4)
 INITIAL, SUCCESS, LOST, INTEGRITY, FAILED, DEFERRED = 0, 1, 4, 5, 8, 11
@@ -40,7 +41,7 @@ class Field:
         self.do(made.start())
         return made
 
-    def do(self, work: Coroutine[Any, Any, Any], seconds: float = 20) -> Any:
+    def do(self, work: Coroutine[Any, Any, Any], seconds: float = PATIENCE_S) -> Any:
         """Runs something there, and waits for it."""
         return asyncio.run_coroutine_threadsafe(work, self._loop).result(seconds)
 
@@ -66,7 +67,7 @@ class Field:
             self.do(relay.close())
         self.do(rest())
         self._loop.call_soon_threadsafe(self._loop.stop)
-        self._thread.join(5)
+        self._thread.join(PATIENCE_S)
         self._loop.close()
 
 

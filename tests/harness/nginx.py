@@ -10,6 +10,8 @@ from pathlib import Path
 
 import httpx
 
+from tests.harness.patience import PATIENCE_S
+
 
 @contextmanager
 def nginx(folder: Path, sites: str, url: str, main: str = "") -> Iterator[None]:
@@ -24,7 +26,7 @@ def nginx(folder: Path, sites: str, url: str, main: str = "") -> Iterator[None]:
     program = shutil.which("nginx") or "/usr/sbin/nginx"
     process = subprocess.Popen([program, "-e", str(folder / "error.log"), "-c", str(folder / "nginx.conf")])
     try:
-        deadline = time.monotonic() + 10
+        deadline = time.monotonic() + PATIENCE_S
         while True:
             with suppress(httpx.TransportError):
                 httpx.get(url, verify=False, trust_env=False)
@@ -34,4 +36,4 @@ def nginx(folder: Path, sites: str, url: str, main: str = "") -> Iterator[None]:
         yield
     finally:
         process.terminate()
-        process.wait(10)
+        process.wait(PATIENCE_S)

@@ -30,6 +30,7 @@ from mellow_herald.wire.fleet import CodeIn
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import RolloutOut
 from tests.harness.firmware import BOARD, DOMAIN, LINE, Publisher
+from tests.harness.patience import PATIENCE_S
 from tests.harness.reuse import reuse_routes, reuse_statements
 
 PASSWORD = "only-for-tests"
@@ -58,10 +59,10 @@ class RunningService:
     def start(self) -> "RunningService":
         """Starts it and waits until it serves."""
         self._thread.start()
-        self._ready.wait(20)
+        self._ready.wait(PATIENCE_S)
         if self._failure:
             raise self._failure
-        deadline = time.monotonic() + 10
+        deadline = time.monotonic() + PATIENCE_S
         while not self._server.started and time.monotonic() < deadline:
             time.sleep(0.01)
         self.herald = Herald(self.url)
@@ -79,7 +80,7 @@ class RunningService:
                 assert not amiss, f"the counts of rollouts {amiss} are wrong"
         self.herald.close()
         self._server.should_exit = True
-        self._thread.join(10)
+        self._thread.join(PATIENCE_S)
         self._listener.close()
         assert not self._thread.is_alive(), "the service did not stop; it would go on beside the tests that follow"
 
@@ -113,7 +114,7 @@ class RunningService:
 
     def call(self, coroutine: object) -> object:
         """Runs a coroutine in the service's own loop."""
-        return asyncio.run_coroutine_threadsafe(coroutine, self.loop).result(20)  # type: ignore[arg-type]
+        return asyncio.run_coroutine_threadsafe(coroutine, self.loop).result(PATIENCE_S)  # type: ignore[arg-type]
 
     def pass_time(self, by: timedelta) -> None:
         """Moves service time on, without waiting for it."""
@@ -123,7 +124,7 @@ class RunningService:
     def http(self, token: str | None = None) -> httpx.Client:
         """A bare HTTP client, for what the client library would not send."""
         headers = {"authorization": f"Bearer {token}"} if token else {}
-        return httpx.Client(base_url=self.url, headers=headers, timeout=10, trust_env=False, verify=False)
+        return httpx.Client(base_url=self.url, headers=headers, timeout=60, trust_env=False, verify=False)
 
     def prepare(self, check_in: str = "1m") -> "RunningService":
         """Adds a board and a key list."""
@@ -168,9 +169,9 @@ class RunningService:
         }
         return PlanDocument.model_validate(document)
 
-    def wait_for(self, rollout_id: int, wanted: object, seconds: float = 10.0) -> RolloutOut:
+    def wait_for(self, rollout_id: int, wanted: object) -> RolloutOut:
         """Waits until ``wanted(rollout)`` holds."""
-        deadline = time.monotonic() + seconds
+        deadline = time.monotonic() + PATIENCE_S
         while True:
             rollout = self.herald.rollouts.show(rollout_id)
             if wanted(rollout):  # type: ignore[operator]

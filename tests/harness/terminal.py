@@ -18,6 +18,7 @@ import time
 import traceback
 from pathlib import Path
 
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
 Done = subprocess.CompletedProcess[str]
@@ -67,7 +68,7 @@ class Nursery:
         command = [sys.executable, "-m", "tests.harness.terminal", self._socket]
         self._process = subprocess.Popen(command, cwd=Path(__file__).parents[2])
         atexit.register(self.stop)
-        deadline = time.monotonic() + 120
+        deadline = time.monotonic() + PATIENCE_S
         while not Path(self._socket).exists():
             assert self._process.poll() is None and time.monotonic() < deadline
             time.sleep(0.02)

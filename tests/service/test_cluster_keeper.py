@@ -9,6 +9,7 @@ import pytest
 from mellow_herald.service import cluster_keeper
 from mellow_herald.service.cluster_keeper import ClusterKeeper
 from mellow_herald.store.cluster import Cluster, ClusterError
+from tests.harness.patience import PATIENCE_S
 
 
 class FailingCluster(Cluster):
@@ -47,7 +48,7 @@ def test_one_that_ends_again_and_again_is_given_up_once() -> None:
     cluster, given_up = FailingCluster(), Event()
     keeper = ClusterKeeper(cluster, given_up.set)
     keeper.start()
-    assert given_up.wait(10) and keeper.gave_up
+    assert given_up.wait(PATIENCE_S) and keeper.gave_up
     assert cluster.starts == cluster_keeper.GIVEN_UP_AFTER
     keeper.stop()
 
@@ -57,7 +58,7 @@ def test_one_that_runs_well_between_is_started_as_often_as_it_ends(monkeypatch: 
     cluster = FailingCluster()
     keeper = ClusterKeeper(cluster, lambda: pytest.fail("given up"))
     keeper.start()
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + PATIENCE_S
     while cluster.starts < 2 * cluster_keeper.GIVEN_UP_AFTER:
         assert time.monotonic() < deadline
         time.sleep(0.01)
@@ -69,7 +70,7 @@ def test_one_that_could_not_be_started_at_first_is_tried_again_and_left_alone_th
     cluster = SoundCluster()
     keeper = ClusterKeeper(cluster, lambda: pytest.fail("given up"))
     keeper.start()
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + PATIENCE_S
     while not cluster.runs:
         assert time.monotonic() < deadline
         time.sleep(0.01)

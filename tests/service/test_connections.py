@@ -14,6 +14,7 @@ from starlette.types import Message
 from mellow_herald.service import connections
 from mellow_herald.service.connections import Connection
 from mellow_herald.service.problems import add_problem_handlers
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
 
@@ -25,7 +26,7 @@ def hasty(service: RunningService, monkeypatch: pytest.MonkeyPatch) -> Iterator[
 
 def opened(service: RunningService, said: bytes, local: str = "127.0.0.1") -> socket.socket:
     port = int(service.url.rpartition(":")[2])
-    made = socket.create_connection(("127.0.0.1", port), timeout=10, source_address=(local, 0))
+    made = socket.create_connection(("127.0.0.1", port), timeout=60, source_address=(local, 0))
     made.sendall(said)
     return made
 
@@ -125,7 +126,7 @@ def test_one_address_has_so_many_and_others_go_on(service: RunningService, monke
     assert service.herald.live().ok
     for connection in held:
         connection.close()
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + PATIENCE_S
     while Connection.by_address["127.0.0.2"] and time.monotonic() < deadline:
         time.sleep(0.05)
     with opened(service, b"GET /health/live HTTP/1.1\r\nhost: x\r\n\r\n", "127.0.0.2") as again:

@@ -15,6 +15,7 @@ from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.event import Event
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import DOMAIN, LINE
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 from tests.harness.some import some
 from tests.service.rollouts.test_life import begin, fleet, go_through
@@ -69,7 +70,7 @@ def test_events_come_at_once_while_one_follows(service: RunningService, fleet: l
     reported = time.monotonic()
     for device in fleet:
         go_through(device)
-    thread.join(10)
+    thread.join(PATIENCE_S)
     assert not thread.is_alive(), "watching ends with the rollout"
     states = [e.data["state"] for _, e in seen if e.kind == "attempt" and e.data["serial"] == "TA-0"]
     assert [s for s, after in zip(states, [*states[1:], None], strict=True) if s != after] == [

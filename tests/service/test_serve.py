@@ -10,6 +10,7 @@ from typer.testing import CliRunner
 from mellow_herald.cli.main import app
 from mellow_herald.service.companion import Companion
 from mellow_herald.service.serve import PortTakenError, check_datagram_port, take_port
+from tests.harness.patience import PATIENCE_S
 
 
 def test_answers_leave_at_once() -> None:
@@ -53,7 +54,7 @@ def test_a_companion_is_started_again_and_ends_in_order(tmp_path: Path) -> None:
 
     companion = Companion("a test's process", start)
     started[0].kill()
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + PATIENCE_S
     while len(started) < 2 and time.monotonic() < deadline:
         time.sleep(0.05)
     companion.stop()

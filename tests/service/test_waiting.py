@@ -9,6 +9,7 @@ import pytest
 from mellow_herald.service.waiting import preferred_wait
 from tests.harness.database import Databases
 from tests.harness.device import PuppetDevice
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
 
@@ -27,7 +28,7 @@ def held(call: Callable[[], httpx.Response], context: RunningService) -> tuple[t
     answers: list[httpx.Response] = []
     thread = threading.Thread(target=lambda: answers.append(call()))
     thread.start()
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + PATIENCE_S
     while not context.context.waiting.count:
         assert time.monotonic() < deadline
         time.sleep(0.01)
@@ -39,7 +40,7 @@ def test_an_order_reaches_a_waiting_device_without_a_further_call(
 ) -> None:
     thread, answers = held(lambda: device.checkin(wait=30), service)
     service.herald.rollouts.start(service.plan())
-    thread.join(10)
+    thread.join(PATIENCE_S)
     assert answers[0].json()["order"] == "fetch"
     assert answers[0].headers["preference-applied"] == "wait=30"
     assert service.context.waiting.count == 0
@@ -52,7 +53,7 @@ def test_an_order_made_by_another_process_reaches_it_too(
     try:
         thread, answers = held(lambda: device.checkin(wait=30), service)
         other.herald.rollouts.start(service.plan())
-        thread.join(10)
+        thread.join(PATIENCE_S)
         assert answers[0].json()["order"] == "fetch"
     finally:
         other.stop()
@@ -74,7 +75,7 @@ def test_a_held_rollout_keeps_it_waiting_until_it_goes_on(service: RunningServic
     time.sleep(0.3)
     assert answers == [], "what is live but gets no order does not end the wait"
     service.herald.rollouts.resume(rollout.id, "back again")
-    thread.join(10)
+    thread.join(PATIENCE_S)
     assert answers[0].json()["order"] == "fetch"
 
 
@@ -83,7 +84,7 @@ def test_a_newer_call_lets_the_older_one_go(service: RunningService, device: Pup
     again = PuppetDevice(service.url, "TA-1")
     again.token, again.seq = device.token, 7
     assert again.checkin(wait=1).status_code == 204
-    thread.join(5)
+    thread.join(PATIENCE_S)
     assert answers[0].status_code == 204
 
 
@@ -101,7 +102,7 @@ def test_a_service_that_stops_lets_everybody_go(databases: Databases, tmp_path: 
     thread, answers = held(call, service)
     began = time.monotonic()
     service.stop()
-    thread.join(10)
+    thread.join(PATIENCE_S)
     assert answers and time.monotonic() - began < 8
 
 

@@ -15,6 +15,7 @@ from mellow_herald.store.rings import Portion, Target, give
 from mellow_herald.store.tables import AttemptRow, PassedOverRow
 from mellow_herald.wire.plan import PlanDocument
 from tests.harness.database import Databases
+from tests.harness.patience import PATIENCE_S
 from tests.harness.rows import add_device, add_release, add_rollout
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)
@@ -50,7 +51,7 @@ async def passed(connection: AsyncConnection) -> dict[tuple[int, int], str]:
 
 
 async def wait_until_one_waits(engine: AsyncEngine) -> None:
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + PATIENCE_S
     async with engine.connect() as connection:
         while not await connection.scalar(text("SELECT count(*) FROM pg_locks WHERE NOT granted")):
             assert time.monotonic() < deadline, "nobody waits for anybody"

@@ -14,7 +14,7 @@ FLAGS = (
 )
 
 # A page is waited for, not timed: a slow machine with other tests beside this one is no fault of the console.
-expect.set_options(timeout=20_000)
+expect.set_options(timeout=60_000)
 
 
 @pytest.fixture(scope="module")

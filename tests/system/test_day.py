@@ -11,7 +11,8 @@ from mellow_herald.demo import scenario
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.wire.plan import PlanDocument
-from tests.harness.flight import DEVICES, OTHERS, Flight, until
+from tests.harness.flight import DEVICES, OTHERS, Flight
+from tests.harness.patience import until
 from tests.harness.some import some
 
 pytestmark = pytest.mark.system
@@ -34,15 +35,15 @@ def test_a_bad_release_is_halted_goes_on_without_whom_it_hurts_and_they_get_the_
         flight.prepare(herald, (scenario.OLD, scenario.NEW))
         key = private_from_pem(flight.place.signing_key.read_bytes())
         flight.fly()
-        until(60, lambda: herald.overview().presence.get("online") == DEVICES + OTHERS)
+        until(lambda: herald.overview().presence.get("online") == DEVICES + OTHERS)
         scales = tomllib.loads(flight.place.plan(scenario.NEW).read_text())["target"]
         hurt = {one.serial for one in some(herald.devices.each(where=f"({scales}) and {HURT}"), 3)}
 
         # The bad release: nobody foresaw that it does not boot on one revision.
         rings = [{"name": "first", "count": 9, "spread_over": ["hw_rev"], "soak": "1m"}, {"name": "rest", "soak": "1m"}]
         bad = herald.rollouts.start(plan_for(flight, scenario.NEW, scales, rings)).id
-        until(60, lambda: herald.rollouts.show(bad).state == "halted")
-        until(60, lambda: herald.rollouts.show(bad).at_risk == 0)
+        until(lambda: herald.rollouts.show(bad).state == "halted")
+        until(lambda: herald.rollouts.show(bad).at_risk == 0)
         halted = herald.rollouts.show(bad)
         assert halted.outcome == "halted" and set(halted.harm) == {"crashed"} and halted.ever_bad >= 2
         told = herald.rollouts.suspects(bad)
@@ -53,7 +54,7 @@ def test_a_bad_release_is_halted_goes_on_without_whom_it_hurts_and_they_get_the_
         assert {one.try_number for one in failures} == {1}, "nobody was given the same bad image twice"
 
         herald.rollouts.resume(bad, "it is the second revision alone", leave_out=HURT)
-        until(90, lambda: herald.rollouts.show(bad).state == "finished")
+        until(lambda: herald.rollouts.show(bad).state == "finished")
         done = herald.rollouts.show(bad)
         assert [ring.state for ring in done.rings] == ["done", "done"], "all rings came through"
         assert (done.outcome, done.ever_bad, done.harm) == ("carried-out", halted.ever_bad, halted.harm)
@@ -63,7 +64,7 @@ def test_a_bad_release_is_halted_goes_on_without_whom_it_hurts_and_they_get_the_
         herald.releases.publish(flight.place.firmware(scenario.FIXED), key=key)
         fix = plan_for(flight, scenario.FIXED, f"({scales}) and {HURT}", [{"name": "all", "soak": "1m", "enough": 0.5}])
         fixed = herald.rollouts.start(fix).id
-        until(90, lambda: herald.rollouts.show(fixed).state == "finished")
+        until(lambda: herald.rollouts.show(fixed).state == "finished")
         assert herald.rollouts.show(fixed).outcome == "carried-out"
 
         digests = {v: sha256_hex(flight.place.firmware(v).read_bytes()) for v in (scenario.NEW, scenario.FIXED)}

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.core.keys import SigningKey, public_to_pem, raw_public, sign_key_list
 from tests.harness.firmware import BOARD, DOMAIN, LINE, make_bytes
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
 FILE = Path(__file__).parents[2] / "examples" / "device.py"
@@ -62,7 +63,7 @@ def command(service: RunningService, folder: Path, *more: str, root: bytes | Non
 
 def run(service: RunningService, folder: Path, *more: str) -> subprocess.CompletedProcess[str]:
     asked = command(service, folder, *more)
-    return subprocess.run(asked, capture_output=True, text=True, timeout=60, check=False)
+    return subprocess.run(asked, capture_output=True, text=True, timeout=PATIENCE_S, check=False)
 
 
 def begin(service: RunningService, folder: Path) -> int:
@@ -104,7 +105,7 @@ def test_it_refuses_what_its_root_did_not_vouch_for(service: RunningService, tmp
         service.wait_for(rollout_id, lambda r: r.states.get("failed") == 1)
     finally:
         process.terminate()
-        process.wait(5)
+        process.wait(PATIENCE_S)
     (attempt,) = service.herald.rollouts.attempts(rollout_id).items
     assert (attempt.state, attempt.reason) == ("failed", "signature-refused")
     assert not (tmp_path / "flash" / "b.bin").exists(), "nothing was written"

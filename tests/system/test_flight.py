@@ -15,7 +15,8 @@ from mellow_herald.demo import scenario
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.wire.plan import PlanDocument
-from tests.harness.flight import DEVICES, HERALD, OTHERS, SCALES, Flight, until
+from tests.harness.flight import DEVICES, HERALD, OTHERS, SCALES, Flight
+from tests.harness.patience import PATIENCE_S, until
 from tests.harness.processes import free_port
 from tests.harness.some import some
 
@@ -29,7 +30,7 @@ def test_a_release_reaches_the_fleet_although_service_and_devices_are_killed_on_
         herald = flight.signed_in()
         flight.prepare(herald)
         devices = flight.fly()
-        until(30, lambda: herald.overview().presence.get("online") == DEVICES + OTHERS)
+        until(lambda: herald.overview().presence.get("online") == DEVICES + OTHERS)
         assert {device.version for device in herald.devices.each(where=SCALES)} == {scenario.OLD}
 
         document = tomllib.loads(flight.place.plan(scenario.FIXED).read_text())
@@ -39,7 +40,7 @@ def test_a_release_reaches_the_fleet_although_service_and_devices_are_killed_on_
         document["brake"]["firmware_limit"] = 0.5  # all of them lose power at once: that is no matter of the release
         plan = PlanDocument.model_validate(document)
         rollout_id = herald.rollouts.start(plan).id
-        until(30, lambda: herald.rollouts.show(rollout_id).exposed >= 2)
+        until(lambda: herald.rollouts.show(rollout_id).exposed >= 2)
         service.send_signal(signal.SIGKILL)
         service.wait()
         time.sleep(0.5)
@@ -48,7 +49,7 @@ def test_a_release_reaches_the_fleet_although_service_and_devices_are_killed_on_
         devices.wait()
         flight.fly()
 
-        until(60, lambda: herald.rollouts.show(rollout_id).state == "finished")
+        until(lambda: herald.rollouts.show(rollout_id).state == "finished")
         events = [event for event in herald.rollouts.watch(rollout_id, after=0) if event.kind == "rollout"]
         assert [event.data["what"] for event in events] == [
             "started",
@@ -81,7 +82,7 @@ def test_a_release_reaches_the_fleet_although_service_and_devices_are_killed_on_
 def test_the_demo_plays_once_goes_on_from_its_folder_and_stops_when_asked(folder: Path) -> None:
     port = free_port()
     command = [*HERALD, "demo", "--data-dir", str(folder), "--port", str(port), "--devices", "40", "--speed", "100"]
-    done = subprocess.run([*command, "--once"], capture_output=True, text=True, timeout=900)
+    done = subprocess.run([*command, "--once"], capture_output=True, text=True, timeout=2400)
     assert done.returncode == 0, done.stdout + done.stderr
     lines = done.stdout.strip().splitlines()
     ends = [line.partition(": ")[2] for line in lines if line.startswith("rollout ") and " outwards: " in line]
@@ -107,7 +108,7 @@ def test_the_demo_plays_once_goes_on_from_its_folder_and_stops_when_asked(folder
     pid = int((folder / "postgres" / "data" / "postmaster.pid").read_text().split()[0])
     asked = time.monotonic()
     process.send_signal(signal.SIGINT)
-    process.wait(15)
+    process.wait(PATIENCE_S)
     assert time.monotonic() - asked < 10
     assert not Path(f"/proc/{pid}").exists(), "PostgreSQL was stopped too"
     assert json.loads((folder / "demo" / "notes.json").read_text())["devices"] == 40

@@ -11,7 +11,8 @@ import pytest
 
 from mellow_herald.client import Herald
 from tests.harness.crowd import NEW, OLD, Crowd, Member, plan, prepare
-from tests.harness.flight import Flight, until
+from tests.harness.flight import Flight
+from tests.harness.patience import until
 from tests.harness.some import some
 
 pytestmark = pytest.mark.system
@@ -60,7 +61,7 @@ def test_once_a_halt_is_committed_no_other_flash_ever_boots_the_image(folder: Pa
             await crowd.each(crowd.members, lambda member: crowd.enrol(member, code))
             await crowd.each(crowd.members, crowd.check_in)
             rollout_id = herald.rollouts.start(plan(pace={"at_risk_at_once": AT_RISK})).id
-            until(20, lambda: herald.rollouts.show(rollout_id).rings[0].state == "open")
+            until(lambda: herald.rollouts.show(rollout_id).rings[0].state == "open")
             await crowd.each(crowd.members, crowd.stage)
             await hammer(crowd, herald, rollout_id)
             await crowd.each(crowd.members, crowd.check_in)
@@ -69,7 +70,7 @@ def test_once_a_halt_is_committed_no_other_flash_ever_boots_the_image(folder: Pa
 
         rollout_id = asyncio.run(play())
         assert parent.poll() is None
-        until(20, lambda: herald.rollouts.show(rollout_id).live == 0)
+        until(lambda: herald.rollouts.show(rollout_id).live == 0)
         check(herald, crowd, rollout_id)
     finally:
         with suppress(UnboundLocalError):

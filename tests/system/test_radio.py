@@ -12,8 +12,8 @@ from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.wire.radio import RadioEntry, RadioSessionOut
 from mellow_herald.wire.rollback import RollbackIn
-from tests.harness.flight import until
 from tests.harness.meadow import NEW, OLD, Meadow
+from tests.harness.patience import until
 from tests.harness.some import some
 
 pytestmark = pytest.mark.system
@@ -40,7 +40,7 @@ def test_a_release_reaches_a_group_although_the_service_is_killed_in_mid_session
         herald = meadow.flight.signed_in()
         meadow.prepare(herald)
         network = meadow.fly()
-        until(120, lambda: heard(herald) == 7)
+        until(lambda: heard(herald) == 7)
 
         plan = meadow.plan(length="20m")
         preview = herald.rollouts.preview(plan)
@@ -53,19 +53,19 @@ def test_a_release_reaches_a_group_although_the_service_is_killed_in_mid_session
         assert report.changed == ["TA-F1-003"] and key not in herald.radio.show("TA-F1-003").model_dump_json()
 
         rollout_id = herald.rollouts.start(plan).id
-        until(120, lambda: (one := newest(herald, rollout_id)) is not None and one.sent >= 16)
+        until(lambda: (one := newest(herald, rollout_id)) is not None and one.sent >= 16)
         before = newest(herald, rollout_id)
         assert before is not None and before.state == "sending" and sum(before.counts.values()) == 7
         service.send_signal(signal.SIGKILL)
         service.wait()
         meadow.serve()
         # The network is away for a while as well: it is told, and gone on with.
-        until(60, lambda: newest(herald, rollout_id).sent > before.sent)  # type: ignore[union-attr]
+        until(lambda: newest(herald, rollout_id).sent > before.sent)  # type: ignore[union-attr]
         network.send_signal(signal.SIGSTOP)
         time.sleep(0.5)
         network.send_signal(signal.SIGCONT)
 
-        until(300, lambda: herald.rollouts.show(rollout_id).state == "finished")
+        until(lambda: herald.rollouts.show(rollout_id).state == "finished")
         attempts = {one.serial: one for one in herald.rollouts.attempts(rollout_id).items}
         others = {one.serial: (one.state, one.reason) for one in attempts.values() if one.serial != "TA-F1-002"}
         assert set(others.values()) == {("confirmed", None)}, others
@@ -98,19 +98,19 @@ def test_a_halt_stops_a_session_and_who_cannot_be_served_is_told_why(folder: Pat
         herald = meadow.flight.signed_in()
         meadow.prepare(herald)
         meadow.fly()
-        until(120, lambda: heard(herald) == 5)
+        until(lambda: heard(herald) == 5)
         halted = herald.rollouts.start(meadow.plan()).id
-        until(120, lambda: (one := newest(herald, halted)) is not None and one.sent >= 8)
+        until(lambda: (one := newest(herald, halted)) is not None and one.sent >= 8)
         herald.rollouts.halt(halted, "something is odd")
-        until(20, lambda: newest(herald, halted).state == "ended")  # type: ignore[union-attr]
+        until(lambda: newest(herald, halted).state == "ended")  # type: ignore[union-attr]
         session = newest(herald, halted)
         assert session is not None and session.outcome == "halted" and session.sent < session.to_send
-        until(60, lambda: set(herald.rollouts.show(halted).states) == {"called-off"})
+        until(lambda: set(herald.rollouts.show(halted).states) == {"called-off"})
         assert all(attempt.clearance is None for attempt in some(herald.rollouts.attempts(halted).items))
 
         # What a halt cut short is sent anew and whole, with the plan's parity, to all who were to have it.
         herald.rollouts.resume(halted, "it was nothing")
-        until(120, lambda: newest(herald, halted).id != session.id)  # type: ignore[union-attr]
+        until(lambda: newest(herald, halted).id != session.id)  # type: ignore[union-attr]
         anew = newest(herald, halted)
         assert anew is not None and (anew.first_number, anew.repair_of) == (1, None)
         assert anew.to_send >= round(anew.fragments * 1.3)
@@ -118,7 +118,7 @@ def test_a_halt_stops_a_session_and_who_cannot_be_served_is_told_why(folder: Pat
         herald.rollouts.cancel(halted, "to begin anew")
 
         again = herald.rollouts.start(meadow.plan(repair="none")).id
-        until(300, lambda: herald.rollouts.show(again).live == 0)
+        until(lambda: herald.rollouts.show(again).live == 0)
         attempts = {one.serial: one for one in herald.rollouts.attempts(again).items}
         assert [attempts[f"TA-F1-{number:03d}"].state for number in (1, 2, 3)] == ["confirmed"] * 3
         for serial in ("TA-F1-004", "TA-F1-005"):
@@ -131,9 +131,9 @@ def test_a_halt_stops_a_session_and_who_cannot_be_served_is_told_why(folder: Pat
         assert first.id < second.id and second.outcome != "halted"
 
         # Back: each by a word of its own to the slot that still holds what it came from, and no session.
-        until(120, lambda: herald.rollouts.show(again).state == "finished")
+        until(lambda: herald.rollouts.show(again).state == "finished")
         back = herald.rollouts.roll_back(again, RollbackIn(reason="tried, and not wanted")).id
-        until(180, lambda: herald.rollouts.show(back).state == "finished")
+        until(lambda: herald.rollouts.show(back).state == "finished")
         assert herald.radio.sessions(back) == []
         for number in (1, 2, 3):
             _, digest = running_image(chip_path(meadow.flash, f"TA-F1-{number:03d}"))

@@ -16,7 +16,8 @@ from sqlalchemy import text
 from mellow_herald.client import Herald, HeraldError
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import make_engine
-from tests.harness.flight import Flight, until
+from tests.harness.flight import Flight
+from tests.harness.patience import PATIENCE_S, until
 
 pytestmark = pytest.mark.system
 
@@ -34,7 +35,7 @@ def cluster_of(flight: Flight) -> Cluster:
 
 def answer(flight: Flight, herald: Herald) -> httpx.Response:
     token = herald._http.headers["authorization"]
-    return httpx.get(f"{flight.url}/api/v1/devices", headers={"authorization": token}, timeout=30)
+    return httpx.get(f"{flight.url}/api/v1/devices", headers={"authorization": token}, timeout=60)
 
 
 def serves(herald: Herald) -> bool:
@@ -46,7 +47,7 @@ def serves(herald: Herald) -> bool:
 def test_postgresql_that_is_killed_is_started_again_and_it_is_said(flight: Flight) -> None:
     service = flight.serve()
     herald = flight.signed_in()
-    until(10, lambda: serves(herald))
+    until(lambda: serves(herald))
     began = time.monotonic()
     cluster_of(flight).kill()
     statuses = set()
@@ -59,7 +60,7 @@ def test_postgresql_that_is_killed_is_started_again_and_it_is_said(flight: Fligh
         time.sleep(0.05)
     print(f"it took {time.monotonic() - began:.1f} s, answers {statuses}")
     assert {200} <= statuses <= {200, 503} and service.poll() is None
-    until(10, lambda: "database started again" in [entry.what for entry in herald.journal.list().items])
+    until(lambda: "database started again" in [entry.what for entry in herald.journal.list().items])
     log = (flight.folder / "serve.log").read_text()
     assert "PostgreSQL runs again" in log and "Traceback" not in log
     assert len(log.splitlines()) < 40, "a line a second at most"
@@ -68,7 +69,7 @@ def test_postgresql_that_is_killed_is_started_again_and_it_is_said(flight: Fligh
 def test_a_database_that_hangs_is_said_at_once_and_keeps_nobody_for_ever(flight: Flight) -> None:
     flight.serve()
     herald = flight.signed_in()
-    until(10, lambda: serves(herald))
+    until(lambda: serves(herald))
     postmaster = cluster_of(flight)._pid()
     assert postmaster is not None
     children = Path(f"/proc/{postmaster}/task/{postmaster}/children").read_text().split()
@@ -77,7 +78,7 @@ def test_a_database_that_hangs_is_said_at_once_and_keeps_nobody_for_ever(flight:
         os.kill(pid, signal.SIGSTOP)
     try:
         began = time.monotonic()
-        health = httpx.get(f"{flight.url}/health/ready", timeout=30)
+        health = httpx.get(f"{flight.url}/health/ready", timeout=60)
         assert health.status_code == 503 and "database" in health.json()["checks"]
         assert time.monotonic() - began < 5
         began = time.monotonic()
@@ -87,7 +88,7 @@ def test_a_database_that_hangs_is_said_at_once_and_keeps_nobody_for_ever(flight:
     finally:
         for pid in reversed(frozen):
             os.kill(pid, signal.SIGCONT)
-    until(30, lambda: serves(herald))
+    until(lambda: serves(herald))
     assert answer(flight, herald).status_code == 200
 
 
@@ -99,7 +100,7 @@ def test_a_second_service_takes_neither_the_folder_nor_the_port(flight: Flight) 
         (elsewhere, f"port {flight.port} is in use by another service"),
     ):
         second = flight.start("serve", *arguments)
-        assert second.wait(30) == 1
+        assert second.wait(PATIENCE_S) == 1
         assert word in (flight.folder / "serve.log").read_text()
     assert serves(flight.signed_in()), "its database was not touched"
     assert not (flight.folder / "other" / "postgres").exists(), "told before anything was started"
@@ -109,14 +110,14 @@ def test_workers_end_with_their_parent_and_the_next_service_goes_on(flight: Flig
     parent = flight.serve("--workers", "2")
     workers = [int(pid) for pid in Path(f"/proc/{parent.pid}/task/{parent.pid}/children").read_text().split()]
     parent.kill()
-    parent.wait(10)
+    parent.wait(PATIENCE_S)
 
     def gone() -> bool:
         return not any(b"mellow_herald.cli.main" in _command(pid) for pid in workers)
 
-    until(20, gone)
+    until(gone)
     with pytest.raises(httpx.ConnectError):
-        httpx.get(f"{flight.url}/health/live", timeout=5)
+        httpx.get(f"{flight.url}/health/live", timeout=60)
     flight.serve()
 
 
@@ -140,7 +141,7 @@ def test_a_database_of_a_later_version_is_one_sentence(databases: object, tmp_pa
 
     asyncio.run(bring_forward())
     command = [sys.executable, "-m", "mellow_herald.cli.main", "serve", "--data-dir", str(tmp_path), "--port", "0"]
-    done = subprocess.run([*command, "--database-url", url], capture_output=True, text=True, timeout=60)
+    done = subprocess.run([*command, "--database-url", url], capture_output=True, text=True, timeout=PATIENCE_S)
     assert done.returncode == 1 and "Traceback" not in done.stderr
     assert "herald: cannot serve: the database is of a later version (its schema is 9999" in done.stderr
 
@@ -157,7 +158,7 @@ def test_a_supervisor_is_told_that_it_is_ready_that_it_lives_and_that_it_stops(f
             words = [heard.recv(100).decode() for _ in range(4)]
             assert words == ["READY=1", *["WATCHDOG=1"] * 3], "and nothing of PostgreSQL or workers"
             service.send_signal(signal.SIGTERM)
-            until(20, lambda: heard.recv(100) == b"STOPPING=1")
-            service.wait(20)
+            until(lambda: heard.recv(100) == b"STOPPING=1")
+            service.wait(PATIENCE_S)
         finally:
             flight.stop()

@@ -108,7 +108,7 @@ def test_four_rings_with_three_workers_of_which_one_dies_again_and_again(
         herald = flight.signed_in()
         flight.prepare(herald)
         flight.fly()
-        flight.wait_online(herald, DEVICES, 120 + DEVICES)
+        flight.wait_online(herald, DEVICES)
         rings = tomllib.loads(PLAN)
         document = PlanDocument.model_validate(
             {"name": "rings", "release": scenario.FIXED_RELEASE, "target": f"board = {scenario.BOARD}", **rings}

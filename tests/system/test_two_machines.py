@@ -14,9 +14,10 @@ from mellow_herald.demo import scenario
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.wire.plan import PlanDocument
-from tests.harness.flight import DEVICES, OTHERS, Flight, until
+from tests.harness.flight import DEVICES, OTHERS, Flight
 from tests.harness.nginx import nginx
 from tests.harness.objects import BUCKET, serving_objects
+from tests.harness.patience import until
 from tests.harness.processes import free_port
 from tests.harness.some import some
 
@@ -66,15 +67,15 @@ def _fly(flight: Machines, first: subprocess.Popen[bytes], second: subprocess.Po
     herald = flight.signed_in()
     flight.prepare(herald)
     devices = flight.fly()
-    until(60, lambda: herald.overview().presence.get("online") == DEVICES + OTHERS)
+    until(lambda: herald.overview().presence.get("online") == DEVICES + OTHERS)
     document = tomllib.loads(flight.place.plan(scenario.FIXED).read_text())
     document["numbers"]["trial_for"] = "1h"
     document["rings"] = [{"name": "all", "soak": "1m", "enough": 0.5}]
     rollout_id = herald.rollouts.start(PlanDocument.model_validate(document)).id
-    until(60, lambda: herald.rollouts.show(rollout_id).exposed >= 2)
+    until(lambda: herald.rollouts.show(rollout_id).exposed >= 2)
     first.send_signal(signal.SIGKILL)
     first.wait()
-    until(90, lambda: herald.rollouts.show(rollout_id).state == "finished")
+    until(lambda: herald.rollouts.show(rollout_id).state == "finished")
     assert devices.poll() is None and second.poll() is None
     again = flight.serve_at(MACHINES[0], database_url)
     assert herald.overview().presence.get("online", 0) > 0 and again.poll() is None

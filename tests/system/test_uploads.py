@@ -23,7 +23,8 @@ from mellow_herald.core.keys import SigningKey, private_to_pem, raw_public, sign
 from mellow_herald.core.verdict import Allowed
 from mellow_herald.wire.board import BoardIn
 from tests.harness.build import build_firmware
-from tests.harness.flight import HERALD, Flight, until
+from tests.harness.flight import HERALD, Flight
+from tests.harness.patience import PATIENCE_S, until
 
 pytestmark = pytest.mark.system
 ROOT, KEY = Ed25519PrivateKey.generate(), Ed25519PrivateKey.generate()
@@ -126,7 +127,7 @@ def test_an_upload_cut_half_way_leaves_nothing_and_is_repeated(flight: Flight, h
     with pytest.raises(CutError):
         herald.upload(calls.publish_release("it", sealed.length), cut())
     incoming = flight.folder / "data" / "images" / "incoming"
-    until(10, lambda: not list(incoming.iterdir()))
+    until(lambda: not list(incoming.iterdir()))
     assert kept(flight) == [] and herald.releases.list().items == []
     assert herald.releases.upload(sealed).version == "2.5.1"
 
@@ -173,7 +174,7 @@ def test_a_large_image_takes_no_memory_worth_speaking_of_at_either_end(flight: F
                 peak = max(peak, peak_of(process.pid))
             except (OSError, RuntimeError):  # it has just ended
                 break
-        assert process.wait(60) == 0
+        assert process.wait(PATIENCE_S) == 0
         return peak
 
     small_peak, service_before = publish(small, "2.5.0"), peak_of(flight.processes[0].pid)
@@ -206,7 +207,7 @@ def test_the_example_firmware_publishes_from_every_format(
     token = herald._http.headers["authorization"].removeprefix("Bearer ")
     command = [*HERALD, "release", "publish", str(built / f"hive-scale-a.{kind}"), "--key", str(key), "--json"]
     environment = {**os.environ, "HERALD_URL": flight.url, "HERALD_TOKEN": token}
-    done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=60)
+    done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=PATIENCE_S)
     assert done.returncode == 0, done.stderr
     release = json.loads(done.stdout)
     (component,) = release["components"]

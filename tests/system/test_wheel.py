@@ -17,6 +17,7 @@ import pytest
 
 from mellow_herald.core.keys import private_to_pem
 from tests.harness.firmware import make_bytes
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
 pytestmark = pytest.mark.system
@@ -56,7 +57,7 @@ class Installed:
             env=self.environment | environment,
             capture_output=True,
             text=True,
-            timeout=60,
+            timeout=PATIENCE_S,
         )
         assert done.returncode == code, done.stdout + done.stderr
         return done.stdout + done.stderr
@@ -129,7 +130,7 @@ def _serve(installed: Installed) -> None:
     )
     try:
         with httpx.Client(base_url=f"http://127.0.0.1:{port}", trust_env=False) as http:
-            deadline = time.monotonic() + 60
+            deadline = time.monotonic() + PATIENCE_S
             while True:
                 try:
                     if http.get("/health/ready").json()["ok"]:

@@ -9,6 +9,7 @@ from sqlalchemy import text
 
 from mellow_herald.service.calls import intake
 from tests.harness.device import PuppetDevice
+from tests.harness.patience import PATIENCE_S, until
 from tests.harness.service import RunningService
 
 MANY = 24
@@ -87,7 +88,7 @@ def test_a_beat_that_fails_loses_no_call_that_was_answered(
     time.sleep(2.5)
     assert all(seen < at for seen in _seen(service))
     _mend(service)
-    _wait(lambda: all(seen >= at for seen in _seen(service)))
+    until(lambda: all(seen >= at for seen in _seen(service)))
 
 
 def test_a_call_that_cannot_be_written_later_holds_up_no_other(
@@ -97,13 +98,13 @@ def test_a_call_that_cannot_be_written_later_holds_up_no_other(
     _refuse_pulse(service, "device_id = 7")
     at = service.context.clock.now()
     assert {device.checkin().status_code for device in devices} == {204}
-    _wait(lambda: sum(seen >= at for seen in _seen(service)) == MANY - 1)
+    until(lambda: sum(seen >= at for seen in _seen(service)) == MANY - 1)
 
 
 def _until_remembered(service: RunningService, devices: list[PuppetDevice]) -> None:
     """Until calls that bring nothing new are answered without the database."""
     memory = service.context.memory
-    _wait(lambda: _all_remembered(service, devices, memory.epoch))
+    until(lambda: _all_remembered(service, devices, memory.epoch))
 
 
 def _all_remembered(service: RunningService, devices: list[PuppetDevice], epoch: int) -> bool:
@@ -140,13 +141,6 @@ def _seen(service: RunningService) -> list[datetime]:
     return [device.seen_at for device in service.herald.devices.list().items if device.seen_at]
 
 
-def _wait(done: object, seconds: float = 10.0) -> None:
-    deadline = time.monotonic() + seconds
-    while not done():  # type: ignore[operator]
-        assert time.monotonic() < deadline
-        time.sleep(0.1)
-
-
 def test_who_calls_when_too_many_wait_is_told_when_to_come_again(
     service: RunningService, devices: list[PuppetDevice], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -155,7 +149,7 @@ def test_who_calls_when_too_many_wait_is_told_when_to_come_again(
     assert (refused.status_code, refused.json()["type"]) == (503, "urn:mellow-herald:problem:busy")
     assert int(refused.headers["retry-after"]) <= 5
     # Whoever brings nothing new need not wait for anybody, once what the service remembers of it is up to date.
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + PATIENCE_S
     while devices[1].checkin().status_code != 204:
         assert time.monotonic() < deadline
         monkeypatch.undo()

@@ -8,6 +8,7 @@ from sqlalchemy import select
 from mellow_herald.store.fleet import CODE_SLICES
 from mellow_herald.store.tables import CodeSlice
 from tests.harness.device import PuppetDevice
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
 USES, DEVICES = 21, 40
@@ -40,4 +41,4 @@ def test_who_enrols_does_not_wait_for_another_that_is_at_it(service: RunningServ
         assert PuppetDevice(service.url, "TA-1").enrol(code).status_code == 201
     finally:
         service.loop.call_soon_threadsafe(done.set)
-        held.result(10)
+        held.result(PATIENCE_S)

@@ -19,6 +19,7 @@ from starlette.routing import Route
 
 from mellow_herald.service.calls.images import ImageResponse
 from mellow_herald.service.connections import Connection
+from tests.harness.patience import PATIENCE_S
 from tests.harness.processes import free_port
 
 SIZE = 12 * 1024 * 1024 + 12345
@@ -41,7 +42,7 @@ class Serving:
 
     def ask(self, *lines: str) -> socket.socket:
         """A connection on which the file was asked for, and nothing has been read."""
-        line = socket.create_connection(("127.0.0.1", self.port), timeout=20)
+        line = socket.create_connection(("127.0.0.1", self.port), timeout=60)
         line.sendall("\r\n".join([f"GET {PATH} HTTP/1.1", "Host: x", *lines, "", ""]).encode())
         return line
 
@@ -59,7 +60,7 @@ def serving(
         time.sleep(0.01)
     yield serving, data
     serving.server.should_exit = True
-    serving.thread.join(10)
+    serving.thread.join(PATIENCE_S)
 
 
 def open_files() -> int:
@@ -67,14 +68,14 @@ def open_files() -> int:
 
 
 def get(serving: Serving, **headers: str) -> httpx.Response:
-    with httpx.Client(trust_env=False, timeout=20) as http:
+    with httpx.Client(trust_env=False, timeout=60) as http:
         return http.get(f"http://127.0.0.1:{serving.port}{PATH}", headers=headers)
 
 
 def test_it_comes_whole_and_in_ranges_on_one_connection(serving: tuple[Serving, bytes]) -> None:
     served, data = serving
     url = f"http://127.0.0.1:{served.port}{PATH}"
-    with httpx.Client(trust_env=False, timeout=20) as http:
+    with httpx.Client(trust_env=False, timeout=60) as http:
         for _ in range(2):
             whole = http.get(url)
             assert (whole.status_code, whole.content) == (200, data)
@@ -115,7 +116,7 @@ def test_who_hangs_up_half_way_leaves_nothing_open(
             left = taken
             while left > 0:
                 left -= len(line.recv(min(left, 65536)))
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + PATIENCE_S
     while open_files() > before and time.monotonic() < deadline:
         time.sleep(0.05)
     assert open_files() <= before

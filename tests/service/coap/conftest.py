@@ -1,8 +1,7 @@
 """A service that serves CoAP, in the loop of the service itself, and the field that meters stand in."""
 
 import asyncio
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from itertools import count
 from typing import Any
 
@@ -17,18 +16,9 @@ from mellow_herald.service.tasks import end
 from tests.harness.database import Databases
 from tests.harness.device import PuppetDevice
 from tests.harness.meter import Field
+from tests.harness.patience import until
 from tests.harness.processes import free_port
 from tests.harness.service import RunningService
-
-
-def until(wanted: Callable[[], Any], seconds: float = 15) -> Any:
-    """Waits until something holds; returns it."""
-    deadline = time.monotonic() + seconds
-    while not (found := wanted()):
-        assert time.monotonic() < deadline, "it did not come to pass"
-        time.sleep(0.05)
-    return found
-
 
 NUMBERS = count(1)
 

@@ -8,7 +8,8 @@ from aiocoap import Code, Message
 from mellow_herald.service.coap.bridge import Speaker
 from mellow_herald.service.coap.registration import Asked
 from tests.harness.meter import PULL, PUSH, Field
-from tests.service.coap.conftest import CoapService, until
+from tests.harness.patience import until
+from tests.service.coap.conftest import CoapService
 from tests.service.coap.test_foreign_device import NEW, meter_of, plan, timeline
 
 
@@ -18,7 +19,7 @@ def test_datagrams_that_are_lost_and_that_come_twice(coap: CoapService, field: F
     relay.loses, relay.doubles = (lambda number: number % 29 == 0), (lambda number: number % 3 == 0)
     assert field.do(meter.register()).code.dotted == "2.01"
     rollout = coap.herald.rollouts.start(plan(coap, serial, {"block": 1024})).id
-    assert coap.running.wait_for(rollout, lambda one: one.live == 0, 60).states == {"confirmed": 1}
+    assert coap.running.wait_for(rollout, lambda one: one.live == 0).states == {"confirmed": 1}
     assert NEW in meter.package and meter.executed == 1
     assert sum(state == "cleared" for state, _ in timeline(coap, serial)) == 1
 
@@ -33,7 +34,7 @@ def test_the_service_is_killed_in_mid_transfer(coap: CoapService, field: Field, 
     coap.stop()
     before = meter.blocks
     coap.start()
-    assert coap.running.wait_for(rollout, lambda one: one.live == 0, 40).states == {"confirmed": 1}
+    assert coap.running.wait_for(rollout, lambda one: one.live == 0).states == {"confirmed": 1}
     assert NEW in meter.package and meter.executed == 1
     whole = len(meter.package) // 256 + 1
     assert before < whole and meter.blocks <= (whole + 5 if delivery == PULL else 2 * whole + 5)

@@ -23,8 +23,9 @@ from tests.harness.meter import (
     Field,
     Meter,
 )
+from tests.harness.patience import until
 from tests.harness.some import some
-from tests.service.coap.conftest import CoapService, until
+from tests.service.coap.conftest import CoapService
 
 NEW = make_bytes("2.5.0")
 
@@ -136,7 +137,7 @@ def test_an_execute_without_a_yes(coap: CoapService, field: Field, serial: str, 
         until(lambda: "it was told to switch, and answered 4.05" in coap.herald.coap.show(serial).trouble)
         meter.refuses_execute = False
         field.do(meter.renew())
-    assert coap.running.wait_for(rollout, lambda one: one.live == 0, 25).states == {"confirmed": 1}
+    assert coap.running.wait_for(rollout, lambda one: one.live == 0).states == {"confirmed": 1}
     trouble = coap.herald.coap.show(serial).trouble
     assert ("4.05 (nothing to install)" in trouble) == (answers == "refuses"), "whatever went wrong stays visible"
 
@@ -162,7 +163,7 @@ def test_a_halt_before_clearance_takes_the_package_back_and_nothing_is_executed(
     meter.on_downloaded = lambda: setattr(meter, "battery", 4)
     meter.battery = 90
     field.do(meter.renew())
-    coap.running.wait_for(rollout, lambda one: one.states == {"staged": 1}, 20)
+    coap.running.wait_for(rollout, lambda one: one.states == {"staged": 1})
     assert meter.state == DOWNLOADED
     coap.herald.rollouts.halt(rollout, "something is odd")
     until(lambda: meter.state == IDLE)

@@ -7,6 +7,7 @@ from mellow_herald.client import ProblemError
 from mellow_herald.wire.fleet import CodeIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, LINE
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 from tests.service.releases.test_publishing import problem
 
@@ -21,7 +22,7 @@ def asking(service: RunningService, *serials: str) -> list[PuppetDevice]:
 
 def soon(wanted: Callable[[], bool]) -> None:
     """What other processes learn by the feed takes up to 2 s."""
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + PATIENCE_S
     while not wanted():
         assert time.monotonic() < deadline
         time.sleep(0.05)

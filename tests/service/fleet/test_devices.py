@@ -11,6 +11,7 @@ from mellow_herald.service.calls.memory import FEED_MAY_BE_OLD, Memory
 from mellow_herald.store import fleet
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import make_bytes, make_image
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 from tests.service.releases.test_publishing import problem
 
@@ -162,7 +163,7 @@ def test_a_check_in_that_brings_nothing_new_is_answered_from_memory_and_written_
     before = shared_service.herald.devices.show(device.serial)
     memory = shared_service.context.memory
     # The word of its enrolment makes the memory forget it once more, whenever the feed brings that.
-    deadline = time.monotonic() + 10
+    deadline = time.monotonic() + PATIENCE_S
     while before.id not in memory._checkins or not device.seq > 3:
         assert device.checkin(readings={"weight": 31}).status_code == 204 and time.monotonic() < deadline
     with monkeypatch.context() as without:
@@ -357,7 +358,7 @@ def test_health_is_open_and_metrics_want_a_token(shared_service: RunningService)
     with shared_service.http() as http:
         assert http.get("/health/live").json()["ok"] is True
         # A machine that is busy with other tests may let the database's answer come later than within its second.
-        deadline = time.monotonic() + 10
+        deadline = time.monotonic() + PATIENCE_S
         while (checks := http.get("/health/ready").json()["checks"]) and time.monotonic() < deadline:
             time.sleep(0.1)
         assert checks == {}

@@ -18,6 +18,7 @@ from mellow_herald.store import fleet
 from mellow_herald.wire.fleet import CodeIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, LINE
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 from tests.harness.terminal import Terminal
 
@@ -260,7 +261,7 @@ def test_a_baseline_brings_who_arrives_only_when_it_is_switched_on_and_never_dow
     assert due.passed_over == {"unknown-build": 2}, "2.6.0 is no release here, either"
     assert service.call(baselines.bring(service.context)) == [], "off by default"
     service.herald.baselines.switch(BOARD, LINE, brings=True, reason="devices come from the factory with 2.4.0")
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + PATIENCE_S
     while not (items := service.herald.rollouts.list().items) and time.monotonic() < deadline:
         service.call(baselines.bring(service.context))
     (rollout,) = items

@@ -119,7 +119,7 @@ def test_event_streams_say_that_something_happened_not_to_whom(
 ) -> None:
     headers = {"authorization": str(linnet._http.headers["authorization"])}
     with (
-        httpx.Client(base_url=service.url, headers=headers, timeout=10, trust_env=False) as http,
+        httpx.Client(base_url=service.url, headers=headers, timeout=60, trust_env=False) as http,
         http.stream("GET", "/api/v1/events") as stream,
     ):
         lines = stream.iter_lines()

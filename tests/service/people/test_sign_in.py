@@ -15,7 +15,7 @@ SESSION = "/api/v1/session"
 
 def try_from(service: RunningService, address: str, name: str, password: str, **headers: str) -> httpx.Response:
     """A sign-in from one of this machine's loopback addresses."""
-    with httpx.Client(transport=httpx.HTTPTransport(local_address=address), base_url=service.url, timeout=30) as http:
+    with httpx.Client(transport=httpx.HTTPTransport(local_address=address), base_url=service.url, timeout=60) as http:
         return http.post(SESSION, json={"name": name, "password": password}, headers=headers)
 
 

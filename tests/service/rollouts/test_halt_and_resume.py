@@ -7,6 +7,7 @@ import time
 from mellow_herald.core.attempt import State
 from mellow_herald.store import attempts
 from tests.harness.device import PuppetDevice
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 from tests.harness.some import some
 from tests.service.rollouts.test_harm import fleet, revert, started
@@ -80,14 +81,14 @@ def test_a_resume_while_the_halt_is_still_calling_off_loses_no_device(
     busy = asyncio.run_coroutine_threadsafe(stand_in_the_way(done, began), service.loop)
     resuming = threading.Thread(target=lambda: service.herald.rollouts.resume(rollout_id, "it was nothing"))
     try:
-        assert began.wait(10)
+        assert began.wait(PATIENCE_S)
         service.herald.rollouts.halt(rollout_id, "support calls come in")
         time.sleep(0.5)  # the conductor has seen the halt and waits for the first device
         resuming.start()
         resuming.join(0.5)
     finally:
         service.loop.call_soon_threadsafe(done.set)
-        busy.result(10)
+        busy.result(PATIENCE_S)
     resuming.join()
     time.sleep(0.5)
     assert service.herald.rollouts.show(rollout_id).states == {"queued": 24}

@@ -3,7 +3,6 @@
 import asyncio
 import threading
 import time
-from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -14,6 +13,7 @@ from mellow_herald.core.keys import SigningKey, raw_public, sign_key_list
 from mellow_herald.store.gate import Lock, take
 from mellow_herald.wire.rollback import RollbackIn
 from tests.harness.device import PuppetDevice
+from tests.harness.patience import PATIENCE_S, until
 from tests.harness.service import RunningService
 from tests.service.rollouts.test_life import go_through
 from tests.service.rollouts.test_rings import journalled, plan
@@ -65,13 +65,6 @@ def restart(device: PuppetDevice, **said: Any) -> None:
     device.order = order
 
 
-def until(wanted: Callable[[], object], seconds: float = 10) -> None:
-    deadline = time.monotonic() + seconds
-    while not wanted():
-        assert time.monotonic() < deadline, "it did not come to pass"
-        time.sleep(0.05)
-
-
 def halted(service: RunningService, rollout_id: int) -> Any:
     return service.wait_for(rollout_id, lambda r: r.state == "halted")
 
@@ -119,14 +112,14 @@ def test_a_halt_does_not_wait_for_a_conductor_that_is_busy(service: RunningServi
     done, began = asyncio.Event(), threading.Event()
     busy = asyncio.run_coroutine_threadsafe(conduct(done, began), service.loop)
     try:
-        assert began.wait(10)
+        assert began.wait(PATIENCE_S)
         for device in fleet[:3]:
             device.report("reverted", reason="crashed")
         shown = halted(service, rollout_id)
         assert not busy.done() and "firmware brake" in (shown.reason or "")
     finally:
         service.loop.call_soon_threadsafe(done.set)
-        busy.result(10)
+        busy.result(PATIENCE_S)
 
 
 def test_a_rate_within_the_limit_does_not_halt(service: RunningService, fleet: list[PuppetDevice]) -> None:

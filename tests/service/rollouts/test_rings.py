@@ -16,6 +16,7 @@ from mellow_herald.wire.plan import PlanDocument, PlanPace
 from mellow_herald.wire.rollout import PlanEdit
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, LINE
+from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 from tests.service.rollouts.test_life import go_through, not_heard_of, served_long
 
@@ -38,7 +39,7 @@ THREE = [
 
 def journalled(service: RunningService, what: str) -> JournalEntry:
     """The newest entry of the journal that says ``what``, once it is sealed."""
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + PATIENCE_S
     while True:
         for entry in service.herald.journal.list().items:
             if entry.what == what:

@@ -15,8 +15,9 @@ from mellow_herald.client import ProblemError
 from mellow_herald.service.webhooks import guard, sending
 from mellow_herald.service.webhooks.guard import NotCallableError, read_address, read_networks, resolve
 from mellow_herald.wire.webhook import WebhookIn
+from tests.harness.patience import until
 from tests.harness.service import RunningService
-from tests.service.webhooks.test_sending import begin, listening, wait_until
+from tests.service.webhooks.test_sending import begin, listening
 
 SECRET = b"the inside of a program that only this machine reaches"
 
@@ -74,9 +75,9 @@ def test_a_receiver_that_drips_keeps_no_other_waiting(service: RunningService, m
         service.call(_move(service, ill.id, slow))
         begin(service)
         began = time.monotonic()
-        wait_until(lambda: len(lines) >= 2)
+        until(lambda: len(lines) >= 2)
         assert time.monotonic() - began < 2.5, "before the other was given up"
-        wait_until(lambda: _shown(service, ill.id).failure)
+        until(lambda: _shown(service, ill.id).failure)
         assert _shown(service, ill.id).failure == "it did not answer within 3 s"
 
 
@@ -92,9 +93,7 @@ def test_what_it_answers_is_neither_unpacked_nor_shown_nor_followed(service: Run
         hooks = [service.herald.webhooks.add(WebhookIn(url=url)).id for url in (packed, inside, elsewhere)]
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
         begin(service)
-        wait_until(
-            lambda: _shown(service, hooks[0]).delivered and all(_shown(service, one).failure for one in hooks[1:])
-        )
+        until(lambda: _shown(service, hooks[0]).delivered and all(_shown(service, one).failure for one in hooks[1:]))
         assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 60_000, "kB: 200 MB were not unpacked"
         assert [_shown(service, one).failure for one in hooks[1:]] == ["it answered 403", "it answered 307"]
 

@@ -1,6 +1,5 @@
 import json
 import threading
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -17,6 +16,7 @@ from mellow_herald.service.webhooks.guard import NotCallableError, read_address
 from mellow_herald.store.webhooks import change_webhook
 from mellow_herald.wire.webhook import WebhookIn
 from tests.harness.device import PuppetDevice
+from tests.harness.patience import until
 from tests.harness.service import RunningService
 
 
@@ -31,13 +31,6 @@ def listening(secret: str, refuse: int = 0, port: int = 0) -> Iterator[tuple[str
     finally:
         server.shutdown()
         server.server_close()
-
-
-def wait_until(wanted: object, seconds: float = 15.0) -> None:
-    deadline = time.monotonic() + seconds
-    while not wanted():  # type: ignore[operator]
-        assert time.monotonic() < deadline, "it did not come to pass"
-        time.sleep(0.05)
 
 
 def begin(service: RunningService) -> int:
@@ -91,9 +84,9 @@ def test_events_arrive_in_order_signed_and_once_although_the_receiver_refuses_at
     assert made.secret is not None
     with listening(made.secret, refuse=1, port=port) as (_, lines):
         rollout_id = begin(service)
-        wait_until(lambda: len(lines) >= 2)
+        until(lambda: len(lines) >= 2)
         service.herald.rollouts.hold(rollout_id, "the weather")
-        wait_until(lambda: len(lines) >= 3)
+        until(lambda: len(lines) >= 3)
     assert ["started" in lines[0], "ring-1-opened" in lines[1], "held" in lines[2]] == [True] * 3
     assert "the weather" in lines[2] and len(lines) == 3
     (shown,) = service.herald.webhooks.list()
@@ -113,14 +106,14 @@ def test_what_is_never_taken_becomes_a_dead_letter_and_can_be_sent_again(
     made = service.herald.webhooks.add(WebhookIn(url=url, kinds=["rollout"]))
     assert made.secret is not None
     rollout_id = begin(service)
-    wait_until(lambda: service.herald.webhooks.list()[0].dead >= 2)
+    until(lambda: service.herald.webhooks.list()[0].dead >= 2)
     dead = service.herald.webhooks.dead(made.id)
     assert dead[0].body["type"] == "mellow-herald.rollout.started" and dead[0].failure
     assert dead[0].body["subject"] == f"rollout/{rollout_id}"
     with listening(made.secret, port=int(url.rpartition(":")[2].partition("/")[0])) as (_, lines):
         assert service.herald.webhooks.redeliver(made.id).events == len(dead)
-        wait_until(lambda: len(lines) >= len(dead))
-        wait_until(lambda: service.herald.webhooks.list()[0].delivered == len(dead))
+        until(lambda: len(lines) >= len(dead))
+        until(lambda: service.herald.webhooks.list()[0].delivered == len(dead))
     assert [line.split()[1] for line in lines] == [one.body["type"] for one in dead], "the very same, in order"
     assert service.herald.webhooks.dead(made.id) == []
 
@@ -172,12 +165,12 @@ def test_one_address_that_cannot_be_called_keeps_no_other_waiting(service: Runni
     service.call(_spoil(service, broken.id))
     with listening(good.secret or "", port=int(url.rpartition(":")[2].partition("/")[0])) as (_, lines):
         begin(service)
-        wait_until(lambda: len(lines) >= 2)
+        until(lambda: len(lines) >= 2)
 
     def failure() -> str:
         return next(hook.failure for hook in service.herald.webhooks.list() if hook.id == broken.id)
 
-    wait_until(failure)
+    until(failure)
     assert "no call can be made to" in failure(), failure()
 
 
