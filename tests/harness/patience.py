@@ -13,10 +13,11 @@ PATIENCE_S = 300.0
 """A test that is right is never ended by this, even where a second of work takes ten."""
 
 
-def until(wanted: Callable[[], T], seconds: float = PATIENCE_S, *, every: float = 0.05) -> T:
-    """Waits until ``wanted()`` is true; returns what it is. ``AssertionError`` after that many seconds."""
-    deadline = time.monotonic() + seconds
+def until(wanted: Callable[[], T], about: Callable[[], object] = lambda: "", *, every: float = 0.05) -> T:
+    """Waits until ``wanted()`` is true; returns what it is. ``AssertionError`` when the patience is over, which says
+    what there is to say ``about`` it then."""
+    deadline = time.monotonic() + PATIENCE_S
     while not (told := wanted()):
-        assert time.monotonic() < deadline, f"it did not come to pass: {told!r}"
+        assert time.monotonic() < deadline, f"it did not come to pass: {told!r} {about()}"
         time.sleep(every)
     return told

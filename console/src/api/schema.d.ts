@@ -1825,6 +1825,151 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/signals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Signals
+         * @description All signals, or those of one board: which are declared, asked for, and arrive, from how many devices.
+         */
+        get: operations["list_signals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/listenings/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Listening
+         * @description Says what a listening would ask of whom, and what that would cost a day; asks nobody.
+         */
+        post: operations["preview_listening"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/listenings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Listenings
+         * @description Listenings that go on, and with ``over`` those that are over too; the newest first.
+         */
+        get: operations["list_listenings"];
+        put?: never;
+        /**
+         * Begin Listening
+         * @description Asks devices to send readings from now on. They learn it at their next check-in.
+         */
+        post: operations["begin_listening"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/listenings/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Listening
+         * @description One listening.
+         */
+        get: operations["show_listening"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/listenings/{number}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Listening
+         * @description Ends a listening: the devices are told at their next check-in.
+         */
+        post: operations["end_listening"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/readings/latest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Latest Readings
+         * @description What devices sent last of their signals, and how old that is.
+         */
+        get: operations["latest_readings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Readings
+         * @description A signal over time: for each device that the selector picks, or for all that have a version, a revision or a ring
+         *     (of this ``rollout``) in common, the least, the most, the mean and the last value in at most so many buckets.
+         */
+        get: operations["readings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/topology": {
         parameters: {
             query?: never;
@@ -2241,6 +2386,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/device/v1/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Readings over time, as JSON or CBOR, maybe packed by gzip. */
+        post: operations["device_readings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/device/v1/keys": {
         parameters: {
             query?: never;
@@ -2605,7 +2767,8 @@ export interface components {
          * BoardIn
          * @description A board as it is added. ``components`` says what slots do not: how a part is stored, and what has a place.
          *     ``runs``: where its code runs, in any slot, only in the slot it was linked for, or at ``run_address``, where the
-         *     boot loader maps the slot that it starts.
+         *     boot loader maps the slot that it starts. ``signals`` are what its devices can send as readings, of which one may be
+         *     asked for no more than ``listen_at_most`` bytes a day.
          */
         BoardIn: {
             /** Name */
@@ -2640,6 +2803,16 @@ export interface components {
              * @default []
              */
             check_in_exceptions: components["schemas"]["CheckInException"][];
+            /**
+             * Signals
+             * @default []
+             */
+            signals: components["schemas"]["SignalIn"][];
+            /**
+             * Listen At Most
+             * @default 5000000
+             */
+            listen_at_most: number;
         };
         /**
          * BoardOut
@@ -2670,6 +2843,16 @@ export interface components {
             check_in: string;
             /** Check In Exceptions */
             check_in_exceptions: components["schemas"]["CheckInException"][];
+            /**
+             * Signals
+             * @default []
+             */
+            signals: components["schemas"]["SignalIn"][];
+            /**
+             * Listen At Most
+             * @default 0
+             */
+            listen_at_most: number;
             /**
              * Added At
              * Format: date-time
@@ -2733,6 +2916,12 @@ export interface components {
             brakes: components["schemas"]["BrakeOut"][];
             control: components["schemas"]["ControlOut"] | null;
         };
+        /**
+         * By
+         * @description What makes up a series: one device, or all that have a fact in common.
+         * @enum {string}
+         */
+        By: "device" | "version" | "hw_rev" | "ring";
         /**
          * Change
          * @description What an import does to a device that is known, by label, note or gateway.
@@ -3868,6 +4057,38 @@ export interface components {
             reason: string | "";
         };
         /**
+         * LastValueOut
+         * @description What a device sent last of a signal: a number or words, at which time (service time), how long it took to arrive
+         *     (s), and its age (s) now.
+         */
+        LastValueOut: {
+            /** Serial */
+            serial: string;
+            /** Signal */
+            signal: string;
+            kind: components["schemas"]["SignalKind"];
+            /** Unit */
+            unit: string;
+            /** Declared */
+            declared: boolean;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Arrived At
+             * Format: date-time
+             */
+            arrived_at: string;
+            /** Age S */
+            age_s: number;
+            /** Value */
+            value: number | null;
+            /** Text */
+            text: string | null;
+        };
+        /**
          * LeakIn
          * @description Something of a secret's shape at ``offset`` of an image; the secret itself is not told.
          */
@@ -3994,6 +4215,129 @@ export interface components {
              * @default []
              */
             remarks: components["schemas"]["Refusal"][];
+        };
+        /**
+         * ListeningCost
+         * @description What listening costs on one board: how many ``devices`` are asked, what each of them sends a day for it
+         *     (bytes) and together ``with_others`` that it may be asked for, what its board allows, and which of the signals it
+         *     does not declare.
+         */
+        ListeningCost: {
+            /** Board */
+            board: string;
+            /** Devices */
+            devices: number;
+            /** Bytes A Day */
+            bytes_a_day: number;
+            /** With Others */
+            with_others: number;
+            /** At Most */
+            at_most: number;
+            /** Undeclared */
+            undeclared: string[];
+        };
+        /**
+         * ListeningEnd
+         * @description Why a listening is ended.
+         */
+        ListeningEnd: {
+            /**
+             * Reason
+             * @default heard enough
+             */
+            reason: string;
+        };
+        /**
+         * ListeningIn
+         * @description What to ask devices for: ``signals`` every ``every``, ``until`` then (or ``for`` so long), of all that the
+         *     selector ``where`` picks, which is read again each minute.
+         */
+        ListeningIn: {
+            /**
+             * Where
+             * @example power = battery and hw_rev < 3
+             */
+            where: string;
+            /** Signals */
+            signals: string[];
+            /**
+             * Every
+             * @example 10s
+             */
+            every?: string | null;
+            /**
+             * At Full Rate
+             * @default false
+             */
+            at_full_rate: boolean;
+            /** Until */
+            until?: string | null;
+            /**
+             * Lasts
+             * @example 2h
+             */
+            lasts?: string | null;
+        };
+        /**
+         * ListeningOut
+         * @description A listening. ``devices`` are asked now; ``sending`` have sent one of its signals within the last 15 minutes, or
+         *     three periods. ``read_at`` is when its selector was read last, ``trouble`` why it could not be.
+         */
+        ListeningOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Id */
+            id: number;
+            /** Where */
+            where: string;
+            /** Signals */
+            signals: string[];
+            /** Period S */
+            period_s: number;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "going-on" | "over" | "ended";
+            /** Made By */
+            made_by: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Ended By */
+            ended_by: string | null;
+            /** Ended At */
+            ended_at: string | null;
+            /** Read At */
+            read_at: string | null;
+            /** Devices */
+            devices: number;
+            /** Trouble */
+            trouble: string;
+        };
+        /**
+         * ListeningPreview
+         * @description What a listening would ask of whom. ``refused`` says why it cannot be.
+         */
+        ListeningPreview: {
+            /** Devices */
+            devices: number;
+            /** Costs */
+            costs: components["schemas"]["ListeningCost"][];
+            /** Disk A Day */
+            disk_a_day: number;
+            /** Refused */
+            refused: string[];
         };
         /**
          * LogAsk
@@ -4753,6 +5097,30 @@ export interface components {
             end: string;
             /** @default both */
             use: components["schemas"]["Use"];
+        };
+        /**
+         * Point
+         * @description One bucket of a series, that begins at ``at``: how many values there were, the least, the most, the mean, and the
+         *     last one. Of a signal that is words there is each value by itself.
+         */
+        Point: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Count */
+            count: number;
+            /** Least */
+            least?: number | null;
+            /** Most */
+            most?: number | null;
+            /** Mean */
+            mean?: number | null;
+            /** Last */
+            last?: number | null;
+            /** Text */
+            text?: string | null;
         };
         /**
          * Presence
@@ -5876,6 +6244,54 @@ export interface components {
             standing?: components["schemas"]["Standing"];
         };
         /**
+         * SeriesOne
+         * @description One series: a device, or all that have a version, a revision or a ring in common.
+         */
+        SeriesOne: {
+            /** Key */
+            key: string;
+            /** Points */
+            points: components["schemas"]["Point"][];
+        };
+        /**
+         * SeriesOut
+         * @description What was asked for: buckets of ``step_s`` seconds from ``begin`` to ``end``; those without values are not there.
+         *     ``level`` is what it was answered from: each value, or what is kept of minutes or hours. ``devices`` were looked at;
+         *     ``cut`` if there are more than were.
+         */
+        SeriesOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Signal */
+            signal: string;
+            /** Unit */
+            unit: string;
+            kind: components["schemas"]["SignalKind"];
+            /**
+             * Begin
+             * Format: date-time
+             */
+            begin: string;
+            /**
+             * End
+             * Format: date-time
+             */
+            end: string;
+            /** Step S */
+            step_s: number;
+            /** Level */
+            level: string;
+            /** Devices */
+            devices: number;
+            /** Cut */
+            cut: boolean;
+            /** Series */
+            series: components["schemas"]["SeriesOne"][];
+        };
+        /**
          * SettlementOut
          * @description An attempt that stood wrong, and was settled after the fact by what its device had last said: how it stood
          *     before, how it stands since, and why.
@@ -5910,6 +6326,90 @@ export interface components {
             name: string;
             /** Password */
             password: string;
+        };
+        /**
+         * SignalIn
+         * @description A signal of a board. ``unit`` is written as UCUM has it; ``usual`` is the range where its values mostly lie;
+         *     ``bytes`` is what one value costs on the way; ``precise`` keeps 15 digits of it and not 7; ``keep`` is for how long
+         *     each value is kept, if that is shorter than for the others.
+         */
+        SignalIn: {
+            /** Name */
+            name: string;
+            /** @default number */
+            kind: components["schemas"]["SignalKind"];
+            /**
+             * Unit
+             * @default
+             * @example Cel
+             * @example kg
+             * @example %
+             */
+            unit: string;
+            /** Usual */
+            usual?: number[] | null;
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /**
+             * Bytes
+             * @default 4
+             */
+            bytes: number;
+            /**
+             * Precise
+             * @default false
+             */
+            precise: boolean;
+            /** Keep */
+            keep?: string | null;
+        };
+        /**
+         * SignalKind
+         * @description What the values of a signal are: numbers, one of some words (an operating state), or any text.
+         * @enum {string}
+         */
+        SignalKind: "number" | "state" | "text";
+        /**
+         * SignalOut
+         * @description A signal of a board. Undeclared is what devices have sent that no board file describes. ``asked``, ``sent`` and
+         *     ``lately`` count devices: that are asked for it, that have sent it at all, and within the last 15 minutes.
+         */
+        SignalOut: {
+            /** Board */
+            board: string;
+            /** Name */
+            name: string;
+            kind: components["schemas"]["SignalKind"];
+            /** Unit */
+            unit: string;
+            /** Usual */
+            usual: number[] | null;
+            /** Description */
+            description: string;
+            /** Bytes */
+            bytes: number;
+            /** Precise */
+            precise: boolean;
+            /** Keep S */
+            keep_s: number | null;
+            /** Declared */
+            declared: boolean;
+            /**
+             * First At
+             * Format: date-time
+             */
+            first_at: string;
+            /** Asked */
+            asked: number;
+            /** Sent */
+            sent: number;
+            /** Lately */
+            lately: number;
+            /** Last At */
+            last_at: string | null;
         };
         /**
          * SigningKeyOut
@@ -6543,10 +7043,38 @@ export interface components {
             text: string;
         };
         /**
+         * AskedSignal
+         * @description A signal that a device is asked for: at which period, and for how many seconds of its own clock from now.
+         */
+        AskedSignal: {
+            /** Name */
+            name: string;
+            /** Period S */
+            period_s: number;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * Block
+         * @description Values of several signals at the same times: ``at`` is a time of the device (s since 1970), ``after_ms`` are ms
+         *     after it, and every signal has a value for each of them, or null. Numbers are in the signal's own unit.
+         */
+        Block: {
+            /** At */
+            at: number;
+            /** After Ms */
+            after_ms: number[];
+            /** Values */
+            values: {
+                [key: string]: unknown[];
+            };
+        };
+        /**
          * CheckinIn
          * @description What the device runs, read from its flash when it started, and how it is. ``boots`` and ``seq`` order check-ins
          *     and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet;
-         *     ``parts`` are all components that it has, empty ones too; ``alarms`` what it noticed since its last call.
+         *     ``parts`` are all components that it has, empty ones too; ``alarms`` what it noticed since its last call;
+         *     ``listening`` is the number of what it was asked last to send as readings, 0 for nothing.
          */
         CheckinIn: {
             /** Boots */
@@ -6603,6 +7131,11 @@ export interface components {
             parts: string[] | null;
             /** Alarms */
             alarms?: components["schemas"]["AlarmIn"][];
+            /**
+             * Listening
+             * @default 0
+             */
+            listening: number;
         };
         /**
          * Clearance
@@ -6613,6 +7146,38 @@ export interface components {
             number: number;
             /** Seconds */
             seconds: number;
+        };
+        /**
+         * Collecting
+         * @description What collecting costs a device, as it says: its share of the processor and of the bus (0–1), and how many values
+         *     it has kept, sent and dropped since it started.
+         */
+        Collecting: {
+            /**
+             * Processor
+             * @default null
+             */
+            processor: number | null;
+            /**
+             * Bus
+             * @default null
+             */
+            bus: number | null;
+            /**
+             * Kept
+             * @default null
+             */
+            kept: number | null;
+            /**
+             * Sent
+             * @default null
+             */
+            sent: number | null;
+            /**
+             * Dropped
+             * @default null
+             */
+            dropped: number | null;
         };
         /**
          * Condition
@@ -6739,6 +7304,17 @@ export interface components {
             admission: "asking" | "admitted" | "refused" | "retired";
         };
         /**
+         * ListenOut
+         * @description All that a device is asked for. It sends ``number`` back in its check-ins, as ``listening``: then it is not told
+         *     again. Number 0 asks for nothing.
+         */
+        ListenOut: {
+            /** Number */
+            number: number;
+            /** Signals */
+            signals: components["schemas"]["AskedSignal"][];
+        };
+        /**
          * LogLine
          * @description One line of a device's log, numbered within its boot; ``at`` is the device's time.
          */
@@ -6773,7 +7349,8 @@ export interface components {
          * OrderOut
          * @description The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest. ``urgent``
          *     asks for it without the owner's postponement; ``log`` asks for log lines until an answer no longer does. Orders to
-         *     switch say what is ``to`` run afterwards, the digest of every component (from updater 2 on).
+         *     switch say what is ``to`` run afterwards, the digest of every component (from updater 2 on). ``listen``: what it is
+         *     asked to send as readings, if that is not what it said.
          */
         OrderOut: {
             /** @default null */
@@ -6821,6 +7398,8 @@ export interface components {
              * @default false
              */
             log: boolean;
+            /** @default null */
+            listen: components["schemas"]["ListenOut"] | null;
             /** Refused */
             refused?: components["schemas"]["RefusedReport"][];
         };
@@ -6943,6 +7522,40 @@ export interface components {
             root_key: string | null;
         };
         /**
+         * ReadingsIn
+         * @description Readings, live or in batches after a spell off-line; they may be sent again. ``sent_at`` is what the device's
+         *     clock shows as it sends (s since 1970): a clock that is wrong is mended by that.
+         */
+        ReadingsIn: {
+            /**
+             * Sent At
+             * @default null
+             */
+            sent_at: number | null;
+            /** Blocks */
+            blocks: components["schemas"]["Block"][];
+            /** @default null */
+            cost: components["schemas"]["Collecting"] | null;
+        };
+        /**
+         * ReadingsOut
+         * @description How many values were taken; ``refused`` lists the first hundred that were not, of ``refused_count``.
+         */
+        ReadingsOut: {
+            /** Taken */
+            taken: number;
+            /**
+             * Refused Count
+             * @default 0
+             */
+            refused_count: number;
+            /**
+             * Refused
+             * @default []
+             */
+            refused: components["schemas"]["RefusedValue"][];
+        };
+        /**
          * RefusedReport
          * @description A report that could not be taken; the others in the call were.
          */
@@ -6953,6 +7566,18 @@ export interface components {
             kind: string;
             /** Detail */
             detail: string;
+        };
+        /**
+         * RefusedValue
+         * @description A value that was not taken: which of its signal's values, counted from nought over all blocks, and why.
+         */
+        RefusedValue: {
+            /** Signal */
+            signal: string;
+            /** Index */
+            index: number;
+            /** Kind */
+            kind: string;
         };
         /**
          * ReportIn
@@ -20921,6 +21546,1010 @@ export interface operations {
             };
         };
     };
+    list_signals: {
+        parameters: {
+            query?: {
+                board?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignalOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_listening: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListeningIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListeningPreview"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_listenings: {
+        parameters: {
+            query?: {
+                over?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListeningOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_listening: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListeningIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListeningOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_listening: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListeningOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_listening: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListeningEnd"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListeningOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    latest_readings: {
+        parameters: {
+            query: {
+                where: string;
+                signal?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LastValueOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    readings: {
+        parameters: {
+            query: {
+                signal: string;
+                where?: string;
+                from?: string | null;
+                to?: string | null;
+                points?: number;
+                by?: components["schemas"]["By"];
+                rollout?: number | null;
+                format?: "json" | "csv";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeriesOut"];
+                    "text/csv": unknown;
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_topology: {
         parameters: {
             query?: {
@@ -23409,6 +25038,166 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    device_readings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadingsIn"];
+            };
+        };
+        responses: {
+            /** @description How many were taken, and what was not. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingsOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-large",
+                     *       "title": "Too large",
+                     *       "status": 413,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported media type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:unsupported-media-type",
+                     *       "title": "Unsupported media type",
+                     *       "status": 415,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-many-attempts",
+                     *       "title": "Too many attempts",
+                     *       "status": 429,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */

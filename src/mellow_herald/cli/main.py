@@ -20,10 +20,12 @@ from mellow_herald.cli import (
     nameplate,
     person,
     radio,
+    readings,
     release,
     rollout,
     selection,
     serve,
+    signal,
     sim,
     token,
     tree,
@@ -52,6 +54,7 @@ for noun in (
     rollout,
     coap,
     radio,
+    signal,
     person,
     token,
     webhook,
@@ -66,6 +69,7 @@ app.command("serve")(serve.serve)
 app.command("backup")(backup.backup)
 app.command("restore")(backup.restore)
 app.command("demo")(demo.demo)
+app.command("readings")(readings.readings)
 app.command("doctor")(doctor.doctor)
 app.command("sign-in")(person.sign_in)
 app.command("whoami")(person.whoami)

@@ -95,6 +95,22 @@ def serve(
             help="Where CoAP devices that fetch by HTTP reach this service (https://…).",
         ),
     ] = None,
+    readings_days: Annotated[
+        int,
+        typer.Option(
+            "--readings-days", envvar="HERALD_READINGS_DAYS", min=1, max=3650, help="Keep each reading so many days."
+        ),
+    ] = 30,
+    rollups_days: Annotated[
+        int,
+        typer.Option(
+            "--rollups-days",
+            envvar="HERALD_ROLLUPS_DAYS",
+            min=1,
+            max=36_500,
+            help="Keep what was rolled up of a minute or an hour of readings so many days.",
+        ),
+    ] = 365,
     secure_cookie: Annotated[
         bool | None,
         typer.Option(
@@ -150,6 +166,8 @@ def serve(
         coap_port=coap_port,
         coap_open=coap_open,
         coap_packages=coap_packages,
+        readings_days=readings_days,
+        rollups_days=rollups_days,
     )
     try:
         run(settings, lambda line: print(line, flush=True))

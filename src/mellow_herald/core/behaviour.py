@@ -25,6 +25,7 @@ class Fault(StrEnum):
     HANG = "hang"
     LEAK = "leak"  # runs out of memory some time after it confirmed, and crashes, again and again
     NO_UPDATER = "no-updater"  # never calls the service again
+    DRAINS_BATTERY = "drains-battery"  # takes three times as much of the battery as usual; nothing else is wrong
     WIPE_SETTINGS = "wipe-settings"
     FAIL_ACTION = "fail-action"  # of a file: what runs after it ends with a status that is not 0
     HANG_ACTION = "hang-action"  # of a file: what runs after it does not end

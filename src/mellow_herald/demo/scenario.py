@@ -72,6 +72,37 @@ address = 0x080a0000
 name = "assets"
 component = "assets"
 size = {ASSETS_SLOT_SIZE}
+
+[[signals]]
+name = "battery"
+unit = "%"
+usual = [20, 100]
+description = "charge of the battery"
+
+[[signals]]
+name = "weight"
+unit = "kg"
+usual = [15, 90]
+description = "weight of the hive"
+
+[[signals]]
+name = "temperature"
+unit = "Cel"
+usual = [-10, 45]
+description = "temperature under the lid"
+
+[[signals]]
+name = "humidity"
+unit = "%"
+usual = [20, 95]
+description = "relative humidity under the lid"
+bytes = 2
+
+[[signals]]
+name = "activity"
+kind = "state"
+description = "what the bees are at"
+bytes = 10
 """
 
 GATEWAY_BOARD_FILE = f"""\

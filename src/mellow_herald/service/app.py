@@ -26,6 +26,7 @@ from mellow_herald.service.api import (
     lists,
     people,
     radio,
+    readings,
     releases,
     rollouts,
     selections,
@@ -48,6 +49,9 @@ from mellow_herald.service.methods import Methods
 from mellow_herald.service.people.callers import caller
 from mellow_herald.service.people.sign_in import SignIns
 from mellow_herald.service.problems import add_problem_handlers
+from mellow_herald.service.readings.listening import keep_listening, load_wishes
+from mellow_herald.service.readings.merging import keep_merging
+from mellow_herald.service.readings.taking import ReadingsIntake
 from mellow_herald.service.releases.retention import keep_sweeping, sweep
 from mellow_herald.service.releases.soundness import keep_checking
 from mellow_herald.service.rollouts.conductor import Conductor
@@ -89,6 +93,7 @@ async def open_context(settings: Settings, pools: Pools, *, serves: bool = True)
             context.memory.generations = await fleet_store.generations(connection)
     if serves:
         await load_boards(context)
+        await load_wishes(context)
         try:
             await sweep(context)
         except OSError as error:  # an object store may be away for a while; the sweep comes again
@@ -101,17 +106,27 @@ def create_app(context: Context) -> FastAPI:
     pools = context.pools
     work, calls = context.through(pools.work), context.through(pools.devices)
     intake, conductor, door = Intake(calls), Conductor(work), SignIns(context)
+    taking = ReadingsIntake(context.through(pools.readings))
     feed = FeedReader(context.through(pools.feed))
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        moving = [intake.run(), conductor.run(), conductor.beat_and_write_pulses(), feed.run(), keep_halting(work)]
+        moving = [
+            intake.run(),
+            taking.run(),
+            conductor.run(),
+            conductor.beat_and_write_pulses(),
+            feed.run(),
+            keep_halting(work),
+        ]
         keeping = [
             keep_sampling(work),
             keep_bringing(work),
             keep_sweeping(work),
             keep_checking(work),
             keep_counting(work),
+            keep_listening(work),
+            keep_merging(work),
         ]
         telling = [keep_sending(work), door.keep_telling(), keep_rights(work)]
         if context.settings.radio is not None:
@@ -161,6 +176,7 @@ def create_app(context: Context) -> FastAPI:
         harm,
         radio,
         coap,
+        readings,
         topology,
         watching,
         webhooks,
@@ -180,7 +196,7 @@ def create_app(context: Context) -> FastAPI:
         schema = PlanDocument.model_json_schema()
         return {"$schema": "https://json-schema.org/draft/2020-12/schema", "$id": PLAN_SCHEMA, **schema}
 
-    devices = DeviceApi(calls, intake)
+    devices = DeviceApi(calls, intake, taking)
     app.router.routes[:0] = devices.routes()  # devices call more often than people
     app.router.routes.append(Route("/{path:path}", serve_console, methods=["GET", "HEAD"]))
     answers = Measured(Answers(app.build_middleware_stack(), context.clock), context.figures)

@@ -13,6 +13,7 @@ from mellow_herald.service.calls.memory import Memory
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.figures import Figures
 from mellow_herald.service.kept import Kept
+from mellow_herald.service.readings.wishes import Wishes
 from mellow_herald.service.settings import Settings
 from mellow_herald.service.signals import Signals
 from mellow_herald.service.waiting import Waiting
@@ -27,7 +28,8 @@ Answer = TypeVar("Answer")
 @dataclass
 class Context:
     """The shared parts of a service process. ``engine`` is the pool that this kind of caller uses. ``unhealthy`` names
-    images whose bytes are not what they should be; ``previews`` are waited for, so many of them may go on at once."""
+    images whose bytes are not what they should be; ``previews`` are waited for, so many of them may go on at once.
+    ``wishes`` is what devices are asked to send as readings."""
 
     settings: Settings
     engine: AsyncEngine
@@ -39,6 +41,7 @@ class Context:
     waiting: Waiting = field(default_factory=Waiting)
     figures: Figures = field(default_factory=Figures)
     kept: Kept = field(default_factory=Kept)
+    wishes: Wishes = field(default_factory=Wishes)
     unhealthy: set[str] = field(default_factory=set)
     previews: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(PREVIEWS_AT_ONCE))
 

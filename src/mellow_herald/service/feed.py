@@ -15,6 +15,8 @@ from mellow_herald.service.calls.memory import Intervals
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.admission import load_admissions
 from mellow_herald.service.problems import say_trouble
+from mellow_herald.service.readings.listening import load_wishes
+from mellow_herald.service.readings.wishes import EVENT
 from mellow_herald.service.tasks import end, woken
 from mellow_herald.store import feed, people
 from mellow_herald.store.boards import board_facts, list_boards
@@ -115,6 +117,8 @@ class FeedReader:
                     memory.epoch += 1
                 if row["kind"] == "board":
                     await load_boards(self._context)
+            if any(row["kind"] == EVENT for row in rows):
+                await load_wishes(self._context)
             decided = {row["device_id"] for row in rows if row["kind"] == "admission" and row["device_id"] is not None}
             if decided:
                 await load_admissions(self._context, sorted(decided))

@@ -18,7 +18,8 @@ class Settings(BaseSettings):
     has them, None where it does not hand them out. ``radio`` is where a radio network is reached (None: there is none),
     ``radio_token`` what it asks for. ``coap_port`` is where CoAP is served (UDP; None: nowhere), with ``coap_open`` to
     what is not protected, too; ``coap_packages`` the URL under which devices that fetch by HTTP reach this service.
-    ``coap_alone`` is for the process that does nothing else."""
+    ``coap_alone`` is for the process that does nothing else. ``readings_days`` is for how many days each value of the
+    readings is kept, ``rollups_days`` for how many what was rolled up of them."""
 
     model_config = SettingsConfigDict(env_prefix="HERALD_")
 
@@ -43,6 +44,8 @@ class Settings(BaseSettings):
     coap_open: bool = False
     coap_packages: str | None = None
     coap_alone: bool = False
+    readings_days: int = Field(default=30, ge=1, le=3650)
+    rollups_days: int = Field(default=365, ge=1, le=36_500)
 
     @property
     def cookies_are_secure(self) -> bool:

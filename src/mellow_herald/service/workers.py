@@ -60,6 +60,10 @@ def child_command(settings: Settings) -> list[str]:
         *(["--radio", settings.radio] if settings.radio else []),
         *(["--coap-port", str(settings.coap_port)] if settings.coap_port else []),
         *(["--coap-open"] if settings.coap_open else []),
+        "--readings-days",
+        str(settings.readings_days),
+        "--rollups-days",
+        str(settings.rollups_days),
         *(["--coap-packages", settings.coap_packages] if settings.coap_packages else []),
     ]
 

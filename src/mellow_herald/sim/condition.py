@@ -1,5 +1,6 @@
 """What a device says of itself when it checks in: battery, link, whether it is busy, and what its owner says."""
 
+import math
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -8,11 +9,32 @@ from mellow_herald.sim.scenario import DeviceSpec
 from mellow_herald.sim.surroundings import battery_at, charging_at, in_spell
 from mellow_herald.wire.device import Condition
 
+DRAIN_TIMES = 3
+
 
 def made_at(hardware: Hardware) -> datetime | None:
     """When the device first came on-line, in service time; None before that."""
     made = hardware.data.get("made_at")
     return None if made is None else datetime.fromisoformat(made)
+
+
+def charge_of(spec: DeviceSpec, hardware: Hardware, at: datetime) -> float | None:
+    """The charge of the battery in %, less what firmware has drained beside; None without one."""
+    if spec.battery is None:
+        return None
+    drained: float = hardware.data.get("drained", {}).get("percent", 0.0)
+    return max(0.0, battery_at(spec.battery, made_at(hardware) or at, at) - drained)
+
+
+def note_drain(spec: DeviceSpec, hardware: Hardware, now: datetime | None, *, drains: bool) -> None:
+    """Takes down what firmware that drains the battery has taken of it until now. It costs three times as much: the
+    usual, which is in the battery's own course, and twice that beside."""
+    noted = hardware.data.get("drained", {"percent": 0.0, "since": None})
+    if now is None or spec.battery is None or not (drains or noted["since"]):
+        return
+    since = now if noted["since"] is None else datetime.fromisoformat(noted["since"])
+    more = (DRAIN_TIMES - 1) * spec.battery.drain_per_day * (now - since) / timedelta(days=1)
+    hardware.keep(drained={"percent": noted["percent"] + more, "since": now.isoformat() if drains else None})
 
 
 def condition_of(spec: DeviceSpec, hardware: Hardware, now: datetime | None, *, consented: bool) -> Condition:
@@ -21,7 +43,7 @@ def condition_of(spec: DeviceSpec, hardware: Hardware, now: datetime | None, *, 
     battery, charging = None, spec.battery is None
     if spec.battery is not None:
         charging = now is not None and charging_at(spec.battery, now)
-        battery = spec.battery.start if now is None else battery_at(spec.battery, made_at(hardware) or now, now)
+        battery = spec.battery.start if now is None else math.floor(charge_of(spec, hardware, now) or 0.0)
     return Condition(
         battery=battery,
         charging=charging,

@@ -20,7 +20,7 @@ from mellow_herald.core.component import Kind, kind_of
 from mellow_herald.core.settings import canonical, read_settings
 from mellow_herald.sim.bootloader import APP, Cause, Slot, SlotNote, WentBack, confirm, note_well, reported
 from mellow_herald.sim.certificates import why_not
-from mellow_herald.sim.condition import condition_of, made_at
+from mellow_herald.sim.condition import condition_of, made_at, note_drain
 from mellow_herald.sim.contents import digests, running_content, standby_content
 from mellow_herald.sim.fetching import Fetching
 from mellow_herald.sim.firmware import Firmware, read_firmware
@@ -30,6 +30,7 @@ from mellow_herald.sim.making import Making
 from mellow_herald.sim.obeying import Obeying
 from mellow_herald.sim.placing import Placing
 from mellow_herald.sim.scenario import DeviceSpec
+from mellow_herald.sim.sensing import Sensing
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.standing import Standing
 from mellow_herald.sim.surroundings import (
@@ -42,7 +43,7 @@ from mellow_herald.sim.surroundings import (
 from mellow_herald.sim.talk import Talk
 from mellow_herald.sim.trial import Restart, Trial
 from mellow_herald.sim.update import settled_as
-from mellow_herald.sim.uplink import Calls, NoAnswerError, RefusedCallError
+from mellow_herald.sim.uplink import Calls, NoAnswerError, RefusedCallError, Uplink
 from mellow_herald.wire.device import AlarmIn, CheckinIn, Condition, Content, EnrolmentIn, OrderOut
 
 WATCHDOG_S, WELL_AFTER_S, LEAK_S = 15.0, 60.0, 240.0
@@ -80,6 +81,7 @@ class SimDevice:
         self._standing = Standing(hardware)
         self._placing = Placing(hardware, making, self._clock)
         self._trial = Trial(spec, hardware, self._talk, time_, making, self._standing, self._any_answer, self._connects)
+        self._sensing = Sensing(spec, hardware, uplink if isinstance(uplink, Uplink) else None, time_)
         self._tls_port = tls_port
         self._alarms: list[dict[str, Any]] = []
         self._battery_told, self._reached, self._up = False, False, True
@@ -212,7 +214,9 @@ class SimDevice:
         await self._suffer_at_boot()
         await self._enrol()
         seconds, ends = self._limit()
-        watching = asyncio.create_task(self._watch_gateway()) if self.spec.gateway else None
+        beside = [asyncio.create_task(self._sensing.run())]
+        if self.spec.gateway:
+            beside.append(asyncio.create_task(self._watch_gateway()))
         try:
             async with asyncio.timeout(None if seconds is None else seconds / self._time.scale):
                 await self._serve()
@@ -221,8 +225,8 @@ class SimDevice:
                 self.hardware.record = note_well(self.hardware.record)
             raise ends from None
         finally:
-            if watching is not None:
-                watching.cancel()
+            for task in beside:
+                task.cancel()
 
     def _read_firmware(self, slot: Slot | None) -> Firmware:
         image = self.hardware.recovery_image() if slot is None else self.hardware.image(APP, slot)
@@ -386,6 +390,8 @@ class SimDevice:
         return self._time.uptime(self._started)
 
     def _condition(self) -> Condition:
+        drains = self._up and Fault.DRAINS_BATTERY in self._standing.firmware.faults
+        note_drain(self.spec, self.hardware, self._time.now(), drains=drains)
         return condition_of(self.spec, self.hardware, self._time.now(), consented=self._pressed.is_set())
 
     # Checking in --------------------------------------------------------------------------------------------------
@@ -406,6 +412,7 @@ class SimDevice:
         if not self._alarms:
             self._urgent.clear()
         self._reached = True
+        self._sensing.obey(order.listen)
         return order
 
     def _word(self, after_restart: bool) -> CheckinIn:
@@ -427,6 +434,7 @@ class SimDevice:
             readings={"free_memory": round(FREE_MEMORY * max(0.0, 1 - leaked)), "temperature": 21.5},
             settings_digest=self._settings_digest(),
             after_restart=after_restart,
+            listening=self._sensing.number,
             parts=list(self.hardware.layout.parts),
             alarms=[AlarmIn.model_validate(alarm) for alarm in self._alarms],
         )

@@ -1,6 +1,5 @@
 """What a device lives in, as pure functions of its specification and the time: battery, link, mains, owner."""
 
-import math
 import random
 from collections.abc import Sequence
 from datetime import datetime, timedelta
@@ -25,13 +24,14 @@ def _into(spell: SpellSpec, at: datetime, key: str) -> float:
     return (at.timestamp() + random.Random(key).uniform(0, every)) % every
 
 
-def battery_at(spec: BatterySpec, made: datetime, at: datetime) -> int:
-    """The battery's charge in %, after draining evenly and charging in its hours every day (UTC), since ``made``.
+def battery_at(spec: BatterySpec, made: datetime, at: datetime) -> float:
+    """The battery's charge in % (0–100), after draining evenly and charging in its hours every day (UTC) since
+    ``made``.
 
     Steps of an hour: the charge never leaves 0–100, so it depends on the order of day and night.
     """
     if spec.drain_per_day == 0 and spec.charge_per_day == 0:
-        return spec.start
+        return float(spec.start)
     level = float(spec.start)
     moment = max(made, at - timedelta(days=60))  # by then a battery's first charge is long forgotten
     while moment < at:
@@ -39,7 +39,7 @@ def battery_at(spec: BatterySpec, made: datetime, at: datetime) -> int:
         gain = spec.charge_per_day / max(1, _length(spec)) if charging_at(spec, moment) else 0.0
         level = min(100.0, max(0.0, level + hours * (gain - spec.drain_per_day / 24)))
         moment += timedelta(hours=1)
-    return math.floor(level)
+    return level
 
 
 def charging_at(spec: BatterySpec, at: datetime) -> bool:

@@ -105,6 +105,10 @@ class Uplink:
         """Sends log lines that were asked for."""
         await self._call("POST", "/logs", json.dumps({"lines": lines}))
 
+    async def readings(self, body: bytes, *, packed: bool) -> None:
+        """Sends readings, maybe packed by gzip."""
+        await self._call("POST", "/readings", body, packed=packed)
+
     async def keys(self) -> bytes:
         """The key list in force."""
         return (await self._call("GET", "/keys")).content
@@ -154,14 +158,19 @@ class Uplink:
     def _headers(self) -> list[tuple[str, str]]:
         return [("authorization", f"Bearer {self.token}")] if self.token else []
 
-    async def _call(self, method: str, path: str, body: str = "", wait_s: int = 0) -> Said:
+    async def _call(
+        self, method: str, path: str, body: str | bytes = "", wait_s: int = 0, *, packed: bool = False
+    ) -> Said:
         if not await self._carry(len(body)):
             raise NoAnswerError
         headers = [*self._headers(), ("content-type", "application/json")]
+        if packed:
+            headers.append(("content-encoding", "gzip"))
         if wait_s:
             headers.append(("prefer", f"wait={wait_s}"))
         try:
-            async with self._http.call(method, API + path, headers, body.encode(), answer_s=ANSWER_S + wait_s) as reply:
+            sent = body.encode() if isinstance(body, str) else body
+            async with self._http.call(method, API + path, headers, sent, answer_s=ANSWER_S + wait_s) as reply:
                 response = Said(reply.status, reply.headers, await reply.read())
         except LostError:
             raise NoAnswerError from None

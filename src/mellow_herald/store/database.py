@@ -76,8 +76,8 @@ def make_engine(
 
 class Pools:
     """The connections of one service process, so many for each kind of caller that none is kept out by others:
-    ``people``, ``devices``, the ``feed``, ``health``, and the ``work`` that goes on by itself, which may take its
-    time. ``written`` is set when something was written that all processes are to be told of."""
+    ``people``, ``devices``, the ``feed``, ``readings``, ``health``, and the ``work`` that goes on by itself, which may
+    take its time. ``written`` is set when something was written that all processes are to be told of."""
 
     def __init__(self, url: str | URL) -> None:
         self.written = asyncio.Event()
@@ -85,6 +85,7 @@ class Pools:
         self.people = make_engine(url, 10, 4, STATEMENT_S, tell)
         self.devices = make_engine(url, 8, 2, STATEMENT_S, tell)
         self.feed = make_engine(url, 2, 1, STATEMENT_S, tell)
+        self.readings = make_engine(url, 2, 0, STATEMENT_S)
         self.health = make_engine(url, 1, 0, HEALTH_S)
         self.work = make_engine(url, 6, 2, written=tell)
 

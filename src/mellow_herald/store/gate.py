@@ -30,6 +30,7 @@ class Lock(IntEnum):
     PEOPLE = 14
     RADIO = 15
     COAP = 16
+    READINGS = 17
 
 
 def _numbers(lock: Lock, which: int) -> dict[str, int]:

@@ -46,7 +46,7 @@ from mellow_herald.core.selector.tree import (
 )
 from mellow_herald.core.version import version_key
 from mellow_herald.store.heard import HEARD_AT
-from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Listed, Pulse, Release, ReleaseImage
+from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Listed, Pulse, Release, ReleaseImage, RingRow
 
 # Written as the index on it is.
 _RECOVERING = Device.running.op("#>>", return_type=Text())(literal_column("'{app,slot}'")) == literal_column(
@@ -99,6 +99,17 @@ OVERTAKABLE = (
     .where(AttemptRow.device_id == Device.id, AttemptRow.live, AttemptRow.state.in_(("queued", "staged")))
     .correlate(Device)
     .exists()
+)
+
+
+_NEWEST = select(func.max(AttemptRow.id)).where(AttemptRow.device_id == Device.id).correlate(Device).scalar_subquery()
+NEWEST_ROLLOUT = select(AttemptRow.rollout_id).where(AttemptRow.id == _NEWEST).correlate(Device).scalar_subquery()
+NEWEST_RING = (
+    select(RingRow.name)
+    .join(AttemptRow, and_(AttemptRow.rollout_id == RingRow.rollout_id, AttemptRow.ring == RingRow.position))
+    .where(AttemptRow.id == _NEWEST)
+    .correlate(Device)
+    .scalar_subquery()
 )
 
 
@@ -166,6 +177,8 @@ COLUMNS: dict[str, SQLColumnExpression[Any]] = {
     "in_list": literal(None, BigInteger),
     "in_rollout": IN_ROLLOUT,
     "overtakable": OVERTAKABLE,
+    "rollout": NEWEST_ROLLOUT,
+    "ring": NEWEST_RING,
 }
 
 

@@ -11,6 +11,7 @@ from mellow_herald.core.limits import LARGEST_REVISION
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.wire.model import Duration, Model, Name, Shown, Time, Whole
+from mellow_herald.wire.signal import SignalIn
 
 
 def _selector(text: str) -> str:
@@ -95,7 +96,8 @@ class CheckInException(Model):
 class BoardIn(Model):
     """A board as it is added. ``components`` says what slots do not: how a part is stored, and what has a place.
     ``runs``: where its code runs, in any slot, only in the slot it was linked for, or at ``run_address``, where the
-    boot loader maps the slot that it starts."""
+    boot loader maps the slot that it starts. ``signals`` are what its devices can send as readings, of which one may be
+    asked for no more than ``listen_at_most`` bytes a day."""
 
     name: Name
     vendor_domain: Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]+(\.[a-z0-9-]+)+$", max_length=200)]
@@ -107,6 +109,8 @@ class BoardIn(Model):
     run_address: Whole | None = None
     check_in: Duration = "5m"
     check_in_exceptions: list[CheckInException] = Field(default=[], max_length=20)
+    signals: list[SignalIn] = Field(default=[], max_length=500)
+    listen_at_most: Annotated[int, Field(strict=True, ge=0, le=2**40)] = 5_000_000
 
 
 class BoardOut(Shown):
@@ -123,5 +127,7 @@ class BoardOut(Shown):
     single_slot: bool
     check_in: str
     check_in_exceptions: list[CheckInException]
+    signals: list[SignalIn] = []
+    listen_at_most: int = 0
     added_at: Time
     devices: int = 0

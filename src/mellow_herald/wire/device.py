@@ -125,7 +125,8 @@ class AlarmIn(DeviceModel):
 class CheckinIn(DeviceModel):
     """What the device runs, read from its flash when it started, and how it is. ``boots`` and ``seq`` order check-ins
     and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet;
-    ``parts`` are all components that it has, empty ones too; ``alarms`` what it noticed since its last call."""
+    ``parts`` are all components that it has, empty ones too; ``alarms`` what it noticed since its last call;
+    ``listening`` is the number of what it was asked last to send as readings, 0 for nothing."""
 
     boots: Whole
     seq: Whole
@@ -141,6 +142,7 @@ class CheckinIn(DeviceModel):
     after_restart: StrictBool = False
     parts: list[ComponentName] | None = Field(default=None, max_length=32)
     alarms: list[AlarmIn] = Field(default_factory=list, max_length=20)
+    listening: Whole = 0
 
 
 class Clearance(DeviceModel):
@@ -169,10 +171,27 @@ class RefusedReport(DeviceModel):
     detail: str
 
 
+class AskedSignal(DeviceModel):
+    """A signal that a device is asked for: at which period, and for how many seconds of its own clock from now."""
+
+    name: str
+    period_s: float
+    seconds: int
+
+
+class ListenOut(DeviceModel):
+    """All that a device is asked for. It sends ``number`` back in its check-ins, as ``listening``: then it is not told
+    again. Number 0 asks for nothing."""
+
+    number: int
+    signals: list[AskedSignal]
+
+
 class OrderOut(DeviceModel):
     """The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest. ``urgent``
     asks for it without the owner's postponement; ``log`` asks for log lines until an answer no longer does. Orders to
-    switch say what is ``to`` run afterwards, the digest of every component (from updater 2 on)."""
+    switch say what is ``to`` run afterwards, the digest of every component (from updater 2 on). ``listen``: what it is
+    asked to send as readings, if that is not what it said."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
 
@@ -187,6 +206,7 @@ class OrderOut(DeviceModel):
     owner: OwnerWord | None = None
     urgent: bool = False
     log: bool = False
+    listen: ListenOut | None = None
     refused: list[RefusedReport] = Field(default_factory=list)
 
 

@@ -9,6 +9,7 @@ import pytest
 
 from mellow_herald.client import Herald
 from mellow_herald.service.calls.intake import Intake
+from mellow_herald.service.coap import conversation, link
 from mellow_herald.service.coap.bridge import Bridge
 from mellow_herald.service.coap_process import keep_speaking
 from mellow_herald.service.context import Context
@@ -91,9 +92,13 @@ def coap(databases: Databases, tmp_path_factory: pytest.TempPathFactory) -> Iter
         running.publish(version).raise_for_status()
     running.settings.coap_packages = running.url
     served = CoapService(running)
-    served.start()
-    yield served
-    served.stop()
+    with pytest.MonkeyPatch.context() as patch:
+        # As where time runs faster: on a slow machine a word may be late, and is to cost a few seconds and no minutes.
+        patch.setattr(link, "ANSWER_S", link.LEAST_ANSWER_S)
+        patch.setattr(conversation, "AGAIN_S", 3)
+        served.start()
+        yield served
+        served.stop()
     running.stop()
     databases.drop(url)
 

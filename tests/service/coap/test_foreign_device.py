@@ -34,7 +34,7 @@ def meter_of(coap: CoapService, field: Field, serial: str, **particulars: Any) -
     """A meter with a secret, registered; the service knows what it runs."""
     meter = field.meter(coap.url, serial, oscore=coap.enrol(serial), **particulars)
     assert field.do(meter.register()).code.dotted == "2.01"
-    until(lambda: coap.herald.devices.show(serial).version)
+    until(lambda: coap.herald.devices.show(serial).version, lambda: coap.herald.coap.show(serial))
     return meter
 
 

@@ -12,6 +12,7 @@ from mellow_herald.client import calls
 from mellow_herald.client.asynchronous.coap import Coap
 from mellow_herald.client.asynchronous.devices import Baselines, Devices
 from mellow_herald.client.asynchronous.radio import Radio
+from mellow_herald.client.asynchronous.readings import Readings, Signals
 from mellow_herald.client.asynchronous.rollouts import Rollouts, Webhooks
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
@@ -92,6 +93,8 @@ class AsyncHerald:
         self.webhooks = Webhooks(self)
         self.radio = Radio(self)
         self.coap = Coap(self)
+        self.signals = Signals(self)
+        self.readings = Readings(self)
         self.journal = Journal(self)
 
     async def __aenter__(self) -> "AsyncHerald":

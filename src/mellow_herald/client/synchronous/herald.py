@@ -16,6 +16,7 @@ from mellow_herald.client.stream import events
 from mellow_herald.client.synchronous.coap import Coap
 from mellow_herald.client.synchronous.devices import Baselines, Devices
 from mellow_herald.client.synchronous.radio import Radio
+from mellow_herald.client.synchronous.readings import Readings, Signals
 from mellow_herald.client.synchronous.rollouts import Rollouts, Webhooks
 from mellow_herald.client.transport import (
     AGAIN,
@@ -93,6 +94,8 @@ class Herald:
         self.webhooks = Webhooks(self)
         self.radio = Radio(self)
         self.coap = Coap(self)
+        self.signals = Signals(self)
+        self.readings = Readings(self)
         self.journal = Journal(self)
 
     def __enter__(self) -> "Herald":

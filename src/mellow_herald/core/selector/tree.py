@@ -38,6 +38,8 @@ FACTS: dict[str, Kind] = {
     "in_list": Kind.NUMBER,  # named in the list of this number
     "in_rollout": Kind.FLAG,
     "overtakable": Kind.FLAG,  # in a rollout that has not told it yet, or whose turn for it has not come
+    "rollout": Kind.NUMBER,  # the newest one that it is, or was, part of
+    "ring": Kind.TEXT,  # its ring there
     "pinned": Kind.FLAG,
     "presence": Kind.TEXT,
     "seen": Kind.AGE,

@@ -1,14 +1,17 @@
 """Boards."""
 
+from collections.abc import Sequence
 from datetime import timedelta
 
 from fastapi import APIRouter, Response
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.board import Runs
 from mellow_herald.core.certificate import read_trusted
 from mellow_herald.core.component import Kind, Storage
 from mellow_herald.core.duration import parse_duration, write_duration
 from mellow_herald.core.firmware import APP
+from mellow_herald.core.readings.signal import SignalKind
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.settings import check_schema
 from mellow_herald.service.api.parameters import Ctx
@@ -16,18 +19,50 @@ from mellow_herald.service.feed import load_boards
 from mellow_herald.service.people.callers import Anyone, Publisher
 from mellow_herald.service.problems import ProblemError, again, problems
 from mellow_herald.store import boards
+from mellow_herald.store.boards import CountedBoard
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
-from mellow_herald.store.rows import StoredBoard
+from mellow_herald.store.readings import signals
+from mellow_herald.store.readings.signals import StoredSignal
 from mellow_herald.wire.board import BoardIn, BoardOut
 from mellow_herald.wire.model import Name
+from mellow_herald.wire.signal import SignalIn
 
 router = APIRouter(tags=["boards"])
 
 
-def _shown(row: StoredBoard) -> BoardOut:
+def _shown(row: CountedBoard, declared: Sequence[StoredSignal]) -> BoardOut:
     facts = boards.board_facts(row)
     check_in = write_duration(timedelta(seconds=row["check_in_s"]))
-    return BoardOut.model_validate({**row, "check_in": check_in, "single_slot": len(facts.slots_of("app")) == 1})
+    single_slot = len(facts.slots_of("app")) == 1
+    shown = [_shown_signal(one) for one in declared]
+    return BoardOut.model_validate({**row, "check_in": check_in, "single_slot": single_slot, "signals": shown})
+
+
+def _shown_signal(row: StoredSignal) -> SignalIn:
+    usual = None if row["usual_low"] is None or row["usual_high"] is None else [row["usual_low"], row["usual_high"]]
+    return SignalIn(
+        name=row["name"],
+        kind=SignalKind(row["kind"]),
+        unit=row["unit"],
+        usual=usual,
+        description=row["description"],
+        bytes=row["size"],
+        precise=row["precise"],
+        keep=None if row["keep_s"] is None else write_duration(timedelta(seconds=row["keep_s"])),
+    )
+
+
+def _stored_signal(one: SignalIn) -> dict[str, object]:
+    low, high = one.usual or (None, None)
+    keep_s = None if one.keep is None else int(parse_duration(one.keep).total_seconds())
+    rest = one.model_dump(exclude={"usual", "bytes", "keep"})
+    return {**rest, "usual_low": low, "usual_high": high, "size": one.bytes, "keep_s": keep_s}
+
+
+async def _declared(connection: AsyncConnection, rows: Sequence[CountedBoard]) -> list[BoardOut]:
+    """Boards with the signals that each declares."""
+    found = await signals.of_boards(connection, {row["name"] for row in rows})
+    return [_shown(row, [one for one in found if one["board"] == row["name"] and one["declared"]]) for row in rows]
 
 
 def _seconds(duration: str, place: str) -> int:
@@ -73,30 +108,34 @@ async def add_board(board: BoardIn, who: Publisher, response: Response, context:
         )
     for number, exception in enumerate(board.check_in_exceptions):
         _seconds(exception.every, f"check_in_exceptions.{number}.every")
-    values = {**board.model_dump(exclude={"check_in"}), "check_in_s": _seconds(board.check_in, "check_in")}
+    named = [one.name for one in board.signals]
+    if len(set(named)) != len(named):
+        raise ProblemError(422, "bad-values", "signals: each signal needs a name of its own.")
+    values = {**board.model_dump(exclude={"check_in", "signals"}), "check_in_s": _seconds(board.check_in, "check_in")}
     async with context.engine.begin() as connection:
         new = await boards.put_board(connection, {**values, "added_at": now})
+        await signals.declare(connection, board.name, [_stored_signal(one) for one in board.signals], now)
         what = "board added" if new else "board changed"
         await publish(connection, [FeedEvent(now, "board", data={"board": board.name})])
         await write_journal(connection, JournalEntry(now, who.name, what, board.name, "from a board file"))
-        (row,) = await boards.list_boards(connection, board.name)
+        (shown,) = await _declared(connection, await boards.list_boards(connection, board.name))
     response.status_code = 201 if new else 200
     await load_boards(context)
-    return _shown(row)
+    return shown
 
 
 @router.get("/boards", responses=problems())
 async def list_boards(who: Anyone, context: Ctx) -> list[BoardOut]:
     """All boards."""
     async with context.engine.connect() as connection:
-        return [_shown(row) for row in await boards.list_boards(connection)]
+        return await _declared(connection, await boards.list_boards(connection))
 
 
 @router.get("/boards/{board}", responses=problems(404))
 async def show_board(board: Name, who: Anyone, context: Ctx) -> BoardOut:
     """One board."""
     async with context.engine.connect() as connection:
-        rows = await boards.list_boards(connection, board)
+        rows = await _declared(connection, await boards.list_boards(connection, board))
     if not rows:
         raise ProblemError(404, "not-found", f"There is no board {board}. See `herald board list`.")
-    return _shown(rows[0])
+    return rows[0]

@@ -8,9 +8,10 @@ from pydantic.json_schema import models_json_schema
 from mellow_herald.service.calls.routes import KEY_LIST_MEDIA_TYPE, PREFIX
 from mellow_herald.service.problems import problems
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, EnrolmentOut, LogsIn, OrderOut, ReportsIn
+from mellow_herald.wire.readings import ReadingsIn, ReadingsOut
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 
-MODELS = (EnrolmentIn, EnrolmentOut, CheckinIn, ReportsIn, LogsIn, OrderOut)
+MODELS = (EnrolmentIn, EnrolmentOut, CheckinIn, ReportsIn, LogsIn, OrderOut, ReadingsIn, ReadingsOut)
 NOTHING = {"description": "No order stands; `Herald-Next-Checkin` says when to call again (s)."}
 
 
@@ -36,6 +37,13 @@ def describe_device_api(document: dict[str, Any]) -> None:
         "/checkins": ("post", "What the device runs and how it is.", CheckinIn, order, (413, 503)),
         "/reports": ("post", "Numbered progress of an attempt.", ReportsIn, order, (413, 503)),
         "/logs": ("post", "Log lines that were asked for.", LogsIn, {"204": {"description": "Kept."}}, (413, 503)),
+        "/readings": (
+            "post",
+            "Readings over time, as JSON or CBOR, maybe packed by gzip.",
+            ReadingsIn,
+            {"200": {"description": "How many were taken, and what was not.", "content": _json(ReadingsOut)}},
+            (413, 415, 429, 503),
+        ),
         "/keys": ("get", "The key list in force.", None, _bytes(KEY_LIST_MEDIA_TYPE), (404,)),
         "/manifests/{digest}": ("get", "A signed envelope without payloads.", None, _bytes(ENVELOPE_MEDIA_TYPE), ()),
         "/images/{digest}": (

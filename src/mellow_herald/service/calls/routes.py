@@ -27,6 +27,7 @@ from mellow_herald.service.clock import Clock
 from mellow_herald.service.context import Context
 from mellow_herald.service.figures import HELD, Figures
 from mellow_herald.service.problems import ProblemError, fault, problem_for, too_many
+from mellow_herald.service.readings.taking import ReadingsIntake, read_message
 from mellow_herald.service.releases.package import Packages
 from mellow_herald.service.room import Room
 from mellow_herald.service.tasks import woken
@@ -99,8 +100,8 @@ def _again(first: Message, receive: Receive) -> Receive:
 class DeviceApi:
     """The routes, with what they need."""
 
-    def __init__(self, context: Context, intake: Intake) -> None:
-        self._context, self._intake = context, intake
+    def __init__(self, context: Context, intake: Intake, taking: ReadingsIntake) -> None:
+        self._context, self._intake, self._taking = context, intake, taking
         self._packages = Packages(context, MOST_BYTES)
         self._wrong_codes = Pauses(free=100)
         # A whole fleet may enrol in one moment; check-ins are to have connections left.
@@ -113,6 +114,7 @@ class DeviceApi:
             ("/checkins", self.checkin, "POST"),
             ("/reports", self.reports, "POST"),
             ("/logs", self.logs, "POST"),
+            ("/readings", self.readings, "POST"),
             ("/keys", self.keys, "GET"),
             ("/manifests/{digest}", self.manifest, "GET"),
             ("/images/{digest}", self.image, "GET"),
@@ -165,7 +167,7 @@ class DeviceApi:
         if wait_s:
             request.scope[HELD] = True
             return await self._wait_for_order(device_id, message, seen, wait_s)
-        return self._order(await self._intake.checkin(device_id, message, seen))
+        return self._order(self._listening(device_id, message, await self._intake.checkin(device_id, message, seen)))
 
     async def _wait_for_order(self, device_id: int, message: CheckinIn, seen: Glance | None, wait_s: int) -> Response:
         """Holds a check-in open until an order stands or ``wait_s`` (real seconds) are over."""
@@ -176,12 +178,21 @@ class DeviceApi:
             while True:
                 word.clear()
                 order = await self._intake.checkin(device_id, message, seen)
-                if order.order is None and not waiting.superseded(word):
+                order = self._listening(device_id, message, order)
+                said = order.order is not None or order.listen is not None
+                if not said and not waiting.superseded(word):
                     await self._hold(device_id, message, order.next_checkin_s, word, deadline)
-                if order.order is not None or waiting.superseded(word) or time.monotonic() >= deadline:
+                if said or waiting.superseded(word) or time.monotonic() >= deadline:
                     answer = self._order(order)
                     answer.headers["preference-applied"] = f"wait={wait_s}"
                     return answer
+
+    def _listening(self, device_id: int, message: CheckinIn, order: OrderOut) -> OrderOut:
+        """Tells a device what it is asked to send as readings, if it is not what it said that it was told last."""
+        order.listen = self._context.wishes.tell(device_id, message.listening, self._context.clock.now())
+        if order.listen is not None:
+            self._context.memory.forget(device_id)  # if this answer is lost, it says the same once more
+        return order
 
     async def _hold(
         self, device_id: int, message: CheckinIn, interval_s: int, word: asyncio.Event, deadline: float
@@ -203,6 +214,12 @@ class DeviceApi:
         message = await _body(request, LogsIn)
         await take_lines(self._context, device_id, message.lines)
         return Response(status_code=204, headers=self._time())
+
+    async def readings(self, request: Request) -> Response:
+        """Readings over time. The answer says what of them was not taken."""
+        device_id = self._who(request)
+        told = await self._taking.take(device_id, await read_message(request))
+        return JSONResponse(told.model_dump(mode="json"), headers={**self._time(), **NOT_KEPT})
 
     async def keys(self, request: Request) -> Response:
         self._who(request)
@@ -255,7 +272,7 @@ class DeviceApi:
         return Response(status_code=204, headers=headers)
 
     def _order(self, order: OrderOut) -> Response:
-        if order.order is None and not order.refused and not order.log:
+        if order.order is None and not order.refused and not order.log and order.listen is None:
             return self._nothing(order.next_checkin_s)
         order.next_checkin_s = _spread(order.next_checkin_s)
         body = order.model_dump(mode="json", by_alias=True, exclude_none=True)

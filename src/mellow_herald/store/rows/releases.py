@@ -17,6 +17,7 @@ class StoredBoard(TypedDict):
     run_address: int | None
     check_in_s: int
     check_in_exceptions: list[dict[str, str]]
+    listen_at_most: int
     added_at: datetime
 
 

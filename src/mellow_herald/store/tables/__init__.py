@@ -18,6 +18,17 @@ from mellow_herald.store.tables.fleet import (
 )
 from mellow_herald.store.tables.people import Credential, KnownAddress, MacKey, Person
 from mellow_herald.store.tables.radio import RadioDevice, RadioMember, RadioNetworkRow, RadioSession, RadioWish
+from mellow_herald.store.tables.readings import (
+    DeviceSignal,
+    Listening,
+    ListeningDevice,
+    ReadingChunk,
+    ReadingClock,
+    ReadingHour,
+    ReadingLanded,
+    ReadingMinute,
+    SignalRow,
+)
 from mellow_herald.store.tables.releases import (
     Baseline,
     Board,
@@ -55,6 +66,7 @@ __all__ = [
     "Device",
     "DeviceEvent",
     "DeviceLog",
+    "DeviceSignal",
     "EnrolmentCode",
     "ImageRow",
     "JournalRow",
@@ -62,6 +74,8 @@ __all__ = [
     "KnownAddress",
     "LineageSample",
     "Listed",
+    "Listening",
+    "ListeningDevice",
     "MacKey",
     "Outbox",
     "PassedOverRow",
@@ -73,6 +87,11 @@ __all__ = [
     "RadioNetworkRow",
     "RadioSession",
     "RadioWish",
+    "ReadingChunk",
+    "ReadingClock",
+    "ReadingHour",
+    "ReadingLanded",
+    "ReadingMinute",
     "Release",
     "ReleaseImage",
     "RingRow",
@@ -81,6 +100,7 @@ __all__ = [
     "SelectionRow",
     "SerialList",
     "Settlement",
+    "SignalRow",
     "Tally",
     "Webhook",
     "gate_numbers",

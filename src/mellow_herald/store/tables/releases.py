@@ -31,6 +31,7 @@ class Board(Base):
     run_address: Mapped[int | None] = mapped_column(BigInteger)
     check_in_s: Mapped[int] = mapped_column(Integer)
     check_in_exceptions: Mapped[list[Any]]
+    listen_at_most: Mapped[int] = mapped_column(server_default=text("5000000"))
     added_at: Mapped[datetime]
 
 

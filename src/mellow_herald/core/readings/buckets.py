@@ -1,0 +1,55 @@
+"""How a stretch of time is divided to be looked at."""
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+
+MINUTE_S, HOUR_S, DAY_S = 60, 3600, 86_400
+STEPS_S = (
+    1, 2, 5, 10, 15, 30,
+    MINUTE_S, 2 * MINUTE_S, 5 * MINUTE_S, 10 * MINUTE_S, 15 * MINUTE_S, 30 * MINUTE_S,
+    HOUR_S, 2 * HOUR_S, 3 * HOUR_S, 6 * HOUR_S, 12 * HOUR_S, DAY_S, 7 * DAY_S, 28 * DAY_S,
+)  # fmt: skip
+MOST_POINTS = 5000
+
+
+class Level(StrEnum):
+    """What a question is answered from: each value, or what was rolled up of a minute or an hour."""
+
+    EACH = "each"
+    MINUTE = "minute"
+    HOUR = "hour"
+
+
+@dataclass(frozen=True, slots=True)
+class Division:
+    """Buckets of ``step_s`` from ``begin`` to ``end``, all whole steps since 1970, answered from ``level``."""
+
+    begin: datetime
+    end: datetime
+    step_s: int
+    level: Level
+
+
+def divide(begin: datetime, end: datetime, points: int) -> Division:
+    """The finest division of a stretch into at most ``points`` buckets. ``ValueError`` if it ends before it begins."""
+    span = (end - begin).total_seconds()
+    if span <= 0:
+        raise ValueError("the stretch ends before it begins")
+    step = next((step for step in STEPS_S if _count(begin, end, step) <= points), None)
+    if step is None:
+        step = -(-int(span) // (STEPS_S[-1] * max(1, points - 1))) * STEPS_S[-1]
+    level = Level.EACH if step < MINUTE_S else Level.MINUTE if step < HOUR_S else Level.HOUR
+    return Division(_floor(begin, step), _ceil(end, step), step, level)
+
+
+def _count(begin: datetime, end: datetime, step: int) -> int:
+    return int((_ceil(end, step) - _floor(begin, step)).total_seconds()) // step
+
+
+def _floor(at: datetime, step: int) -> datetime:
+    return at - timedelta(seconds=at.timestamp() % step)
+
+
+def _ceil(at: datetime, step: int) -> datetime:
+    return at + timedelta(seconds=-at.timestamp() % step)

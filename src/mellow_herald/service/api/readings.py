@@ -1,0 +1,101 @@
+"""Signals, listening, and readings over time."""
+
+from datetime import datetime, timedelta
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Query
+from fastapi.responses import Response, StreamingResponse
+
+from mellow_herald.core.limits import LARGEST_INTEGER
+from mellow_herald.service.api.parameters import Ctx, Id
+from mellow_herald.service.people.callers import Anyone, Operator
+from mellow_herald.service.problems import problems
+from mellow_herald.service.readings import asking, listening
+from mellow_herald.store.readings.asking import By
+from mellow_herald.wire.board import Where
+from mellow_herald.wire.model import Moment, Name
+from mellow_herald.wire.readings import (
+    LastValueOut,
+    ListeningEnd,
+    ListeningIn,
+    ListeningOut,
+    ListeningPreview,
+    SeriesOut,
+    SignalOut,
+)
+
+router = APIRouter(tags=["readings"])
+USUAL = timedelta(hours=1)
+CSV = "text/csv"
+
+
+@router.get("/signals", responses=problems())
+async def list_signals(who: Anyone, context: Ctx, board: Name | None = None) -> list[SignalOut]:
+    """All signals, or those of one board: which are declared, asked for, and arrive, from how many devices."""
+    return await asking.list_signals(context, board)
+
+
+@router.post("/listenings/preview", responses=problems())
+async def preview_listening(asked: ListeningIn, who: Anyone, context: Ctx) -> ListeningPreview:
+    """Says what a listening would ask of whom, and what that would cost a day; asks nobody."""
+    return await listening.preview(context, asked)
+
+
+@router.post("/listenings", status_code=201, responses=problems(409))
+async def begin_listening(asked: ListeningIn, who: Operator, context: Ctx) -> ListeningOut:
+    """Asks devices to send readings from now on. They learn it at their next check-in."""
+    return await listening.begin(context, asked, who.name)
+
+
+@router.get("/listenings", responses=problems())
+async def list_listenings(who: Anyone, context: Ctx, over: bool = False) -> list[ListeningOut]:
+    """Listenings that go on, and with ``over`` those that are over too; the newest first."""
+    return await listening.show_all(context, over=over)
+
+
+@router.get("/listenings/{number}", responses=problems(404))
+async def show_listening(number: Id, who: Anyone, context: Ctx) -> ListeningOut:
+    """One listening."""
+    return await listening.show(context, number)
+
+
+@router.post("/listenings/{number}/end", responses=problems(404, 409))
+async def end_listening(number: Id, body: ListeningEnd, who: Operator, context: Ctx) -> ListeningOut:
+    """Ends a listening: the devices are told at their next check-in."""
+    return await listening.end(context, number, body, who.name)
+
+
+@router.get("/readings/latest", responses=problems())
+async def latest_readings(
+    who: Anyone,
+    context: Ctx,
+    where: Where,
+    signal: Name | None = None,
+    limit: Annotated[int, Query(ge=1, le=10_000)] = 1000,
+) -> list[LastValueOut]:
+    """What devices sent last of their signals, and how old that is."""
+    return await asking.latest(context, where, signal, limit)
+
+
+@router.get("/readings", response_model=SeriesOut, responses={200: {"content": {CSV: {}}}, **problems(404)})
+async def readings(
+    who: Anyone,
+    context: Ctx,
+    signal: Name,
+    where: Where = asking.EVERYBODY,
+    begin: Annotated[Moment | None, Query(alias="from")] = None,
+    end: Annotated[Moment | None, Query(alias="to")] = None,
+    points: Annotated[int, Query(ge=1, le=5000)] = 1000,
+    by: By = By.DEVICE,
+    rollout: Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER)] = None,
+    form: Annotated[Literal["json", "csv"], Query(alias="format")] = "json",
+) -> SeriesOut | Response:
+    """A signal over time: for each device that the selector picks, or for all that have a version, a revision or a ring
+    (of this ``rollout``) in common, the least, the most, the mean and the last value in at most so many buckets."""
+    until: datetime = end or context.clock.now()
+    since = begin or until - USUAL
+    told = await asking.series(context, signal, where, since, until, points=points, by=by, rollout_id=rollout)
+    if form == "csv":
+        name = f'attachment; filename="{signal}.csv"'
+        return StreamingResponse(asking.as_csv(told), media_type=CSV, headers={"content-disposition": name})
+    return told

@@ -1,0 +1,1 @@
+"""Readings over time, in the store."""
