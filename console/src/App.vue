@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiAccountMultipleOutline, mdiBookOpenPageVariantOutline, mdiBroadcast, mdiClipboardTextOutline, mdiClockOutline, mdiKeyOutline, mdiLogout, mdiSourceBranch, mdiThemeLightDark, mdiViewGridOutline } from '@mdi/js'
+import { mdiAccountMultipleOutline, mdiBookOpenPageVariantOutline, mdiBroadcast, mdiChartLine, mdiClipboardTextOutline, mdiClockOutline, mdiKeyOutline, mdiLogout, mdiSourceBranch, mdiThemeLightDark, mdiViewGridOutline } from '@mdi/js'
 import { watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useTheme } from 'vuetify'
@@ -14,6 +14,7 @@ const RAIL = [
   { to: '/lineage', title: 'Lineage', icon: mdiSourceBranch },
   { to: '/plan', title: 'Plan', icon: mdiClipboardTextOutline },
   { to: '/rollouts', title: 'Rollouts', icon: mdiBroadcast },
+  { to: '/readings', title: 'Readings', icon: mdiChartLine },
   { to: '/journal', title: 'Journal', icon: mdiBookOpenPageVariantOutline },
   { to: '/keys', title: 'Keys', icon: mdiKeyOutline },
   { to: '/people', title: 'People', icon: mdiAccountMultipleOutline },

@@ -32,6 +32,7 @@ export const router = createRouter({
       props: (route) => ({ id: Number(route.params.id) }),
       meta: { title: 'Session' },
     },
+    { path: '/readings', component: () => import('./pages/ReadingsPage.vue'), meta: { title: 'Readings' } },
     { path: '/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
     { path: '/:rest(.*)', component: () => import('./pages/NotFoundPage.vue'), meta: { title: 'Not found' } },

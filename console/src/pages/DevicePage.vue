@@ -12,6 +12,7 @@ import DeviceWords from '../components/DeviceWords.vue'
 import InstallHere from '../components/InstallHere.vue'
 import PartsTable from '../components/PartsTable.vue'
 import RadioHere from '../components/RadioHere.vue'
+import ReadingsHere from '../components/ReadingsHere.vue'
 import SwapSlots from '../components/SwapSlots.vue'
 import PinHere from '../components/PinHere.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
@@ -162,6 +163,10 @@ async function settle(reason: string) {
       </div>
       <CoapHere v-if="device.transport === 'coap'" :id="device.id" :serial="device.serial" />
       <RadioHere v-if="device.transport === 'radio'" :id="device.id" :serial="device.serial" />
+      <template v-if="!device.transport || device.transport === 'http'">
+        <h2>Readings over time</h2>
+        <v-card class="panel mb-5"><ReadingsHere :where="`serial = ${device.serial}`" :page="device.serial" /></v-card>
+      </template>
       <template v-if="device.parts?.length">
         <h2>Parts in its newest attempt</h2>
         <v-card class="mb-5"><PartsTable :parts="device.parts" /></v-card>

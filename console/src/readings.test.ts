@@ -1,0 +1,50 @@
+import { describe, expect, it } from 'vitest'
+
+import { age, aligned, bands, bridged, type Series } from './readings'
+
+function series(points: [string, number][]): Series {
+  return {
+    now: '2026-05-02T08:01:00Z',
+    signal: 'weight',
+    unit: 'kg',
+    kind: 'number',
+    begin: '2026-05-02T08:00:00Z',
+    end: '2026-05-02T08:00:10Z',
+    step_s: 1,
+    level: 'each',
+    devices: 2,
+    cut: false,
+    series: [
+      { key: 'TA-1', points: points.map(([at, mean]) => ({ at, count: 2, least: mean - 1, most: mean + 1, mean, last: mean })) },
+      { key: 'TA-2', points: [] },
+    ],
+  }
+}
+
+describe('what is drawn of a series', () => {
+  it('has every value in its place, and says of whom it is', () => {
+    const { data, keys } = aligned(series([['2026-05-02T08:00:03Z', 30], ['2026-05-02T08:00:04Z', 31]]))
+    expect(keys).toEqual(['TA-1'])
+    expect(data[0]).toHaveLength(10)
+    expect([data[1]?.[3], data[2]?.[3], data[3]?.[3], data[3]?.[4]]).toEqual([29, 31, 30, 31])
+    expect(data[3]?.[5]).toBeNull()
+  })
+
+  it('draws through what is sent seldom, and shows a gap as a gap', () => {
+    const every_third = [1, null, null, 2, null, null, 3, null, null, null, null, null, null, null, null, null, null, 4]
+    const drawn = bridged(every_third)
+    expect(drawn[1]).toBeUndefined()
+    expect(drawn[8]).toBeNull()
+  })
+})
+
+it('draws words as bands of the same word', () => {
+  const said = (at: string, text: string) => ({ at: `2026-05-02T08:0${at}:00Z`, count: 1, least: null, most: null, mean: null, last: null, text })
+  const begin = Date.parse('2026-05-02T08:00:00Z') / 1000
+  const drawn = bands([said('1', 'up'), said('2', 'up'), said('4', 'down')], { begin, end: begin + 600 })
+  expect(drawn.map((one) => [one.text, one.left, one.width])).toEqual([['up', 10, 30], ['down', 40, 0.5]])
+})
+
+it('says how old something is', () => {
+  expect([age(-2), age(45), age(600), age(8000), age(300_000)]).toEqual(['0 s', '45 s', '10 min', '2 h', '3 d'])
+})

@@ -1,0 +1,83 @@
+import type uPlot from 'uplot'
+
+import type { Schemas } from './api/client'
+
+export type Series = Schemas['SeriesOut']
+export type Range = { begin: number; end: number }
+
+/** What uPlot draws: a time axis (s) that all series share, and of each its least, most and mean; where a bucket has no
+ * values there is a gap. */
+export function aligned(told: Series): { data: uPlot.AlignedData; keys: string[] } {
+  const filled = told.series.filter((one) => one.points.length)
+  const begin = Date.parse(told.begin) / 1000
+  const end = Date.parse(told.end) / 1000
+  const step = told.step_s
+  const times: number[] = []
+  for (let at = begin; at < end; at += step) times.push(at)
+  const columns: (number | null)[][] = []
+  for (const one of filled) {
+    const least = new Array<number | null>(times.length).fill(null)
+    const most = new Array<number | null>(times.length).fill(null)
+    const mean = new Array<number | null>(times.length).fill(null)
+    for (const point of one.points) {
+      const place = Math.round((Date.parse(point.at) / 1000 - begin) / step)
+      if (place < 0 || place >= times.length) continue
+      least[place] = point.least ?? null
+      most[place] = point.most ?? null
+      mean[place] = point.mean ?? null
+    }
+    columns.push(least, most, bridged(mean))
+  }
+  return { data: [times, ...columns] as uPlot.AlignedData, keys: filled.map((one) => one.key) }
+}
+
+/** A value seldom sent leaves buckets empty that are no gap: what is missing for less than three of its own periods is
+ * drawn through (uPlot does so for undefined, and breaks the line at null). */
+export function bridged(values: (number | null)[]): (number | null | undefined)[] & (number | null)[] {
+  const places = values.flatMap((value, place) => (value === null ? [] : [place]))
+  const apart = places.slice(1).map((place, at) => place - (places[at] ?? 0))
+  const usual = [...apart].sort((one, other) => one - other)[Math.floor(apart.length / 2)] ?? 1
+  const found: (number | null | undefined)[] = [...values]
+  places.slice(1).forEach((place, at) => {
+    const before = places[at] ?? 0
+    if (place - before <= 3 * usual) for (let empty = before + 1; empty < place; empty += 1) found[empty] = undefined
+  })
+  return found as (number | null | undefined)[] & (number | null)[]
+}
+
+/** What a device said in words, as bands of the same word, in percent of the stretch that is looked at. */
+export function bands(points: Series['series'][number]['points'], range: Range): { text: string; from: string; left: number; width: number }[] {
+  const place = (at: number) => (100 * (at - range.begin)) / (range.end - range.begin)
+  const found: { text: string; from: string; left: number; width: number }[] = []
+  points.forEach((point, number) => {
+    const left = place(Date.parse(point.at) / 1000)
+    const next = points[number + 1]
+    const right = next ? place(Date.parse(next.at) / 1000) : left + 0.5
+    const last = found[found.length - 1]
+    if (last && last.text === point.text) last.width = right - last.left
+    else found.push({ text: point.text ?? '', from: point.at, left, width: right - left })
+  })
+  return found
+}
+
+/** The stretch of time that ends now and is so long (s). */
+export function lately(seconds: number, now: number): Range {
+  return { begin: now / 1000 - seconds, end: now / 1000 }
+}
+
+export const RANGES: { title: string; seconds: number }[] = [
+  { title: '15 min', seconds: 900 },
+  { title: '1 h', seconds: 3600 },
+  { title: '6 h', seconds: 21_600 },
+  { title: '1 d', seconds: 86_400 },
+  { title: '7 d', seconds: 604_800 },
+  { title: '30 d', seconds: 2_592_000 },
+]
+
+/** How old something is, in words. */
+export function age(seconds: number): string {
+  if (seconds >= 172_800) return `${Math.round(seconds / 86_400)} d`
+  if (seconds >= 7200) return `${Math.round(seconds / 3600)} h`
+  if (seconds >= 120) return `${Math.round(seconds / 60)} min`
+  return `${Math.max(0, Math.round(seconds))} s`
+}
