@@ -5,6 +5,7 @@ from typing import Literal
 
 from mellow_herald.client.calls import API, Call, get, post
 from mellow_herald.wire.readings import (
+    ChangeOut,
     LastValueOut,
     ListeningEnd,
     ListeningIn,
@@ -45,6 +46,12 @@ def show_listening(number: int) -> Call[ListeningOut]:
 def end_listening(number: int, request: ListeningEnd) -> Call[ListeningOut]:
     """Ends a listening."""
     return post(f"ending listening {number}", f"{API}/listenings/{number}/end", ListeningOut, request)
+
+
+def before_and_after(rollout_id: int, signal: str, span: str) -> Call[ChangeOut]:
+    """What a rollout did to a signal."""
+    doing = f"asking what rollout {rollout_id} did to {signal}"
+    return get(doing, f"{API}/rollouts/{rollout_id}/readings", ChangeOut, signal=signal, span=span)
 
 
 def latest_readings(where: str, signal: str | None, limit: int) -> Call[list[LastValueOut]]:

@@ -16,15 +16,24 @@ class Worse(StrEnum):
     HIGHER = "higher"
 
 
+class Measure(StrEnum):
+    """What of a reading is watched: its value, as check-ins tell it, or how it moves in a day, as its course over time
+    shows, which has to be listened to."""
+
+    VALUE = "value"
+    PER_DAY = "per-day"
+
+
 @dataclass(frozen=True, slots=True)
 class ReadingRule:
     """A reading to watch: worse than before the update by more than the share ``by`` (0–) of what it was, and by at
-    least ``at_least`` in its own unit."""
+    least ``at_least`` in its own unit (or that a day)."""
 
     name: str
     worse: Worse
     by: float = 0.2
     at_least: float = 0.0
+    measure: Measure = Measure.VALUE
 
     def broken(self, before: float, after: float) -> bool:
         """Whether ``after`` is that much worse than ``before``, on the same device."""
@@ -51,6 +60,8 @@ def relapse(known: Quiet, boots: int, rules: Sequence[ReadingRule]) -> tuple[str
     if restarts >= CRASH_LOOP_RESTARTS:
         return "crash-looping", f"{restarts} restarts since it confirmed"
     for rule in rules:
+        if rule.measure is not Measure.VALUE:  # that takes more than two calls to see
+            continue
         was = known.before.get(rule.name)
         heard = [call.get(rule.name) for call in known.readings]
         if was is None or len(heard) < 2:

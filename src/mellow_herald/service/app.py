@@ -49,6 +49,7 @@ from mellow_herald.service.methods import Methods
 from mellow_herald.service.people.callers import caller
 from mellow_herald.service.people.sign_in import SignIns
 from mellow_herald.service.problems import add_problem_handlers
+from mellow_herald.service.readings.change import keep_watching
 from mellow_herald.service.readings.listening import keep_listening, load_wishes
 from mellow_herald.service.readings.merging import keep_merging
 from mellow_herald.service.readings.taking import ReadingsIntake
@@ -127,6 +128,7 @@ def create_app(context: Context) -> FastAPI:
             keep_counting(work),
             keep_listening(work),
             keep_merging(work),
+            keep_watching(work),
         ]
         telling = [keep_sending(work), door.keep_telling(), keep_rights(work)]
         if context.settings.radio is not None:

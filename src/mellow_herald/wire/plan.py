@@ -26,7 +26,7 @@ from mellow_herald.core.plan import (
     parse_release_name,
 )
 from mellow_herald.core.radio.air import Region
-from mellow_herald.core.relapse import ReadingRule, Worse
+from mellow_herald.core.relapse import Measure, ReadingRule, Worse
 from mellow_herald.wire.model import AnyTime, CalendarDay, Duration, Model, Name, Number, Text, Title, checked
 
 Target = Annotated[str, StringConstraints(max_length=20_000, pattern=r"^[^\x00]*$")]
@@ -119,12 +119,14 @@ class PlanNumbers(Model):
 
 class PlanReading(Model):
     """A reading to watch during the soak: in which direction it gets worse, and by how much, against the same device
-    before the update: by more than the share ``by`` and by at least ``at_least`` in its own unit."""
+    before the update: by more than the share ``by`` and by at least ``at_least`` in its own unit. With ``measure`` =
+    "per-day" that is how it moves in a day, for a signal that is listened to."""
 
     name: Name
     worse: Worse
     by: Annotated[float, Field(strict=True, ge=0, le=100)] = 0.2
     at_least: Annotated[Number, Field(ge=0)] = 0.0
+    measure: Measure = Measure.VALUE
 
 
 class PlanBrake(Model):
@@ -291,7 +293,7 @@ class PlanDocument(Model):
                 tuple(brake.watch_by),
                 brake.min_good,
                 brake.hard_stop,
-                tuple(ReadingRule(one.name, one.worse, one.by, one.at_least) for one in brake.readings),
+                tuple(ReadingRule(one.name, one.worse, one.by, one.at_least, one.measure) for one in brake.readings),
             ),
             radio=RadioPlan(
                 radio.region,

@@ -157,6 +157,58 @@ class SeriesOut(Shown):
     series: list[SeriesOne]
 
 
+class SideOut(Shown):
+    """So many devices: their median, and the quartiles below and above it."""
+
+    devices: int
+    low: float
+    median: float
+    high: float
+
+
+class EffectOut(Shown):
+    """The updated before and after their switch, and the control at the same time. ``difference`` is by how much the
+    updated changed more than the control did (or at all, where there is none), from ``low`` to ``high`` with 95 %
+    confidence; None where there are too few devices to say."""
+
+    before: SideOut | None
+    after: SideOut | None
+    control_before: SideOut | None
+    control_after: SideOut | None
+    difference: float | None
+    low: float | None
+    high: float | None
+
+
+class CourseOut(Shown):
+    """Of a step that begins so many seconds after the switch (before it: below nought), over the devices that have
+    values then: median and quartiles."""
+
+    after_s: float
+    devices: int
+    low: float
+    median: float
+    high: float
+
+
+class ChangeOut(Shown):
+    """What an update did to a signal: each device's readings aligned at its switch, within ``span_s`` before and after;
+    the control, which has not switched, at ``switched_at``. ``level`` compares means, ``per_day`` how it moves."""
+
+    now: Time
+    signal: str
+    unit: str
+    span_s: float
+    devices: int
+    control_devices: int
+    switched_at: Time | None
+    level: EffectOut
+    per_day: EffectOut
+    step_s: int
+    updated: list[CourseOut]
+    control: list[CourseOut]
+
+
 # The device protocol -------------------------------------------------------------------------------------------------
 
 

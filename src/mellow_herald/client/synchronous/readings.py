@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from mellow_herald.client import readings_calls as calls
 from mellow_herald.client.readings_calls import By
 from mellow_herald.wire.readings import (
+    ChangeOut,
     LastValueOut,
     ListeningEnd,
     ListeningIn,
@@ -62,6 +63,11 @@ class Readings:
     def latest(self, where: str, *, signal: str | None = None, limit: int = 1000) -> list[LastValueOut]:
         """What devices that a selector picks sent last, and how old that is."""
         return self._herald.send(calls.latest_readings(where, signal, limit))
+
+    def before_and_after(self, rollout_id: int, signal: str, *, span: str = "1d") -> ChangeOut:
+        """What a rollout did to a signal: its devices so long before and after their switch, beside those that have
+        not switched."""
+        return self._herald.send(calls.before_and_after(rollout_id, signal, span))
 
     def series(
         self,

@@ -6,15 +6,17 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Query
 from fastapi.responses import Response, StreamingResponse
 
+from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.service.api.parameters import Ctx, Id
 from mellow_herald.service.people.callers import Anyone, Operator
-from mellow_herald.service.problems import problems
-from mellow_herald.service.readings import asking, listening
+from mellow_herald.service.problems import ProblemError, problems
+from mellow_herald.service.readings import asking, change, listening
 from mellow_herald.store.readings.asking import By
 from mellow_herald.wire.board import Where
-from mellow_herald.wire.model import Moment, Name
+from mellow_herald.wire.model import Duration, Moment, Name
 from mellow_herald.wire.readings import (
+    ChangeOut,
     LastValueOut,
     ListeningEnd,
     ListeningIn,
@@ -25,7 +27,7 @@ from mellow_herald.wire.readings import (
 )
 
 router = APIRouter(tags=["readings"])
-USUAL = timedelta(hours=1)
+USUAL, MINUTE, LONGEST = timedelta(hours=1), timedelta(minutes=1), timedelta(days=90)
 CSV = "text/csv"
 
 
@@ -75,6 +77,18 @@ async def latest_readings(
 ) -> list[LastValueOut]:
     """What devices sent last of their signals, and how old that is."""
     return await asking.latest(context, where, signal, limit)
+
+
+@router.get("/rollouts/{number}/readings", responses=problems(404))
+async def readings_before_and_after(
+    number: Id, who: Anyone, context: Ctx, signal: Name, span: Duration = "1d"
+) -> ChangeOut:
+    """What a rollout did to a signal: its devices so long before and after their switch, beside those that have not
+    switched."""
+    length = parse_duration(span)
+    if not MINUTE <= length <= LONGEST:
+        raise ProblemError(422, "bad-values", "span: write between 1m and 90d.")
+    return await change.before_and_after(context, number, signal, length)
 
 
 @router.get("/readings", response_model=SeriesOut, responses={200: {"content": {CSV: {}}}, **problems(404)})

@@ -1,0 +1,76 @@
+"""Readings of the devices of a rollout around their switch, and of those that have not switched."""
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any, TypedDict
+
+from sqlalchemy import select, text
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.store.database import fetch_all
+from mellow_herald.store.tables import AttemptRow, Device
+
+
+class Switched(TypedDict):
+    """A device of a rollout: when it switched (None: not yet), and its attempt."""
+
+    attempt_id: int
+    device_id: int
+    serial: str
+    exposed_at: datetime | None
+    confirmed_at: datetime | None
+    state: str
+    closed: bool
+    soak_until: datetime | None
+
+
+class Minute(TypedDict):
+    """What is kept of a minute, so many seconds after the device's switch (before it: below nought)."""
+
+    device_id: int
+    after_s: float
+    mean: float
+
+
+async def switched(connection: AsyncConnection, rollout_id: int, limit: int) -> list[Switched]:
+    """The devices of a rollout."""
+    statement = (
+        select(
+            AttemptRow.id.label("attempt_id"),
+            AttemptRow.device_id,
+            Device.serial,
+            AttemptRow.exposed_at,
+            AttemptRow.confirmed_at,
+            AttemptRow.state,
+            AttemptRow.closed,
+            AttemptRow.soak_until,
+        )
+        .join(Device, Device.id == AttemptRow.device_id)
+        .where(AttemptRow.rollout_id == rollout_id)
+        .order_by(AttemptRow.id)
+        .limit(limit)
+    )
+    return await fetch_all(connection, statement, Switched)
+
+
+_AROUND = text(
+    "WITH moved AS MATERIALIZED (SELECT * FROM unnest(CAST(:ids AS bigint[]), CAST(:times AS timestamptz[]))"
+    " AS t (device_id, moved_at)), named AS (SELECT id FROM signal WHERE name = CAST(:signal AS text)),"
+    " own AS (SELECT r.device_id, r.at, r.mean FROM reading_minute r JOIN moved USING (device_id)"
+    " WHERE r.signal_id IN (SELECT id FROM named)"
+    " AND r.at > moved.moved_at - CAST(:span AS interval) AND r.at < moved.moved_at + CAST(:span AS interval)"
+    " UNION ALL SELECT l.device_id, l.at, avg(value) FROM reading_landed l JOIN moved USING (device_id),"
+    " unnest(l.vals) AS value WHERE l.signal_id IN (SELECT id FROM named) AND l.vals IS NOT NULL"
+    " AND l.at > moved.moved_at - CAST(:span AS interval) AND l.at < moved.moved_at + CAST(:span AS interval)"
+    " GROUP BY l.device_id, l.at)"
+    " SELECT device_id, CAST(extract(epoch FROM own.at - moved.moved_at) AS float8) AS after_s, mean"
+    " FROM own JOIN moved USING (device_id) ORDER BY device_id, after_s"
+)
+
+
+async def around(
+    connection: AsyncConnection, moved: Sequence[tuple[int, datetime]], signal: str, span: Any
+) -> list[Minute]:
+    """The minutes of a signal within ``span`` before and after a moment of each device's own, in order of time."""
+    parameters = {"ids": [one for one, _ in moved], "times": [at for _, at in moved], "signal": signal, "span": span}
+    return await fetch_all(connection, _AROUND, Minute, parameters)
