@@ -81,3 +81,30 @@ export function age(seconds: number): string {
   if (seconds >= 120) return `${Math.round(seconds / 60)} min`
   return `${Math.max(0, Math.round(seconds))} s`
 }
+
+/** The courses of both groups over one axis of hours after the switch. */
+export function sides(change: Schemas['ChangeOut']): uPlot.AlignedData {
+  const times = [...new Set([...change.updated, ...change.control].map((one) => one.after_s))].sort((one, other) => one - other)
+  const place = new Map(times.map((at, number) => [at, number]))
+  const columns = [change.updated, change.control].flatMap((course) => {
+    const low = new Array<number | null>(times.length).fill(null)
+    const high = new Array<number | null>(times.length).fill(null)
+    const median = new Array<number | null>(times.length).fill(null)
+    for (const one of course) {
+      const at = place.get(one.after_s) ?? 0
+      low[at] = one.low
+      high[at] = one.high
+      median[at] = one.median
+    }
+    return [low, high, median]
+  })
+  return [times.map((at) => at / 3600), ...columns] as uPlot.AlignedData
+}
+
+/** The difference that an update made, with its interval. */
+export function effectInWords(effect: Schemas['EffectOut']): string {
+  const signed = (value: number) => `${value < 0 ? '−' : '+'}${Number(Math.abs(value).toPrecision(3))}`
+  if (effect.difference === null || effect.difference === undefined) return 'too little to say'
+  const interval = effect.low === null || effect.low === undefined ? '' : ` (${signed(effect.low)} … ${signed(effect.high ?? 0)})`
+  return `${signed(effect.difference)}${interval}`
+}

@@ -1845,7 +1845,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/listenings/preview": {
+    "/api/v1/previews/listening": {
         parameters: {
             query?: never;
             header?: never;
@@ -1941,6 +1941,27 @@ export interface paths {
          * @description What devices sent last of their signals, and how old that is.
          */
         get: operations["latest_readings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{number}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Readings Before And After
+         * @description What a rollout did to a signal: its devices so long before and after their switch, beside those that have not
+         *     switched.
+         */
+        get: operations["readings_before_and_after"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2935,6 +2956,38 @@ export interface components {
             };
         };
         /**
+         * ChangeOut
+         * @description What an update did to a signal: each device's readings aligned at its switch, within ``span_s`` before and after;
+         *     the control, which has not switched, at ``switched_at``. ``level`` compares means, ``per_day`` how it moves.
+         */
+        ChangeOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Signal */
+            signal: string;
+            /** Unit */
+            unit: string;
+            /** Span S */
+            span_s: number;
+            /** Devices */
+            devices: number;
+            /** Control Devices */
+            control_devices: number;
+            /** Switched At */
+            switched_at: string | null;
+            level: components["schemas"]["EffectOut"];
+            per_day: components["schemas"]["EffectOut"];
+            /** Step S */
+            step_s: number;
+            /** Updated */
+            updated: components["schemas"]["mellow_herald__wire__readings__CourseOut"][];
+            /** Control */
+            control: components["schemas"]["mellow_herald__wire__readings__CourseOut"][];
+        };
+        /**
          * CheckAsk
          * @description A release that might be published, to be told what publishing would say.
          */
@@ -3247,14 +3300,6 @@ export interface components {
             readings: components["schemas"]["ReadingBeside"][];
             /** Words */
             words: string;
-        };
-        /**
-         * CourseOut
-         * @description States over time, oldest first; the last point is now, or when the rollout ended.
-         */
-        CourseOut: {
-            /** Points */
-            points: components["schemas"]["CoursePoint"][];
         };
         /**
          * CoursePoint
@@ -3605,6 +3650,24 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+        };
+        /**
+         * EffectOut
+         * @description The updated before and after their switch, and the control at the same time. ``difference`` is by how much the
+         *     updated changed more than the control did (or at all, where there is none), from ``low`` to ``high`` with 95 %
+         *     confidence; None where there are too few devices to say.
+         */
+        EffectOut: {
+            before: components["schemas"]["SideOut"] | null;
+            after: components["schemas"]["SideOut"] | null;
+            control_before: components["schemas"]["SideOut"] | null;
+            control_after: components["schemas"]["SideOut"] | null;
+            /** Difference */
+            difference: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
         };
         /**
          * EnvelopeCheck
@@ -4412,6 +4475,13 @@ export interface components {
             must_change: boolean;
         };
         /**
+         * Measure
+         * @description What of a reading is watched: its value, as check-ins tell it, or how it moves in a day, as its course over time
+         *     shows, which has to be listened to.
+         * @enum {string}
+         */
+        Measure: "value" | "per-day";
+        /**
          * Method
          * @description Whether a device fetches (``pull``) or is written to (``push``).
          * @enum {string}
@@ -5024,7 +5094,8 @@ export interface components {
         /**
          * PlanReading
          * @description A reading to watch during the soak: in which direction it gets worse, and by how much, against the same device
-         *     before the update: by more than the share ``by`` and by at least ``at_least`` in its own unit.
+         *     before the update: by more than the share ``by`` and by at least ``at_least`` in its own unit. With ``measure`` =
+         *     "per-day" that is how it moves in a day, for a signal that is listened to.
          */
         PlanReading: {
             /** Name */
@@ -5040,6 +5111,8 @@ export interface components {
              * @default 0
              */
             at_least: number;
+            /** @default value */
+            measure: components["schemas"]["Measure"];
         };
         /**
          * PlanRing
@@ -5839,7 +5912,7 @@ export interface components {
             rollout: components["schemas"]["RolloutOut"];
             /** Rings */
             rings: components["schemas"]["RingReport"][];
-            course: components["schemas"]["CourseOut"];
+            course: components["schemas"]["mellow_herald__wire__report__CourseOut"];
             brakes: components["schemas"]["BrakesOut"];
             suspects: components["schemas"]["SuspectsOut"];
             /** Failures */
@@ -6316,6 +6389,20 @@ export interface components {
             reason: string | null;
             /** Why */
             why: string;
+        };
+        /**
+         * SideOut
+         * @description So many devices: their median, and the quartiles below and above it.
+         */
+        SideOut: {
+            /** Devices */
+            devices: number;
+            /** Low */
+            low: number;
+            /** Median */
+            median: number;
+            /** High */
+            high: number;
         };
         /**
          * SignIn
@@ -7018,6 +7105,31 @@ export interface components {
          * @enum {string}
          */
         mellow_herald__core__component__Kind: "firmware" | "file" | "settings" | "certificate";
+        /**
+         * CourseOut
+         * @description Of a step that begins so many seconds after the switch (before it: below nought), over the devices that have
+         *     values then: median and quartiles.
+         */
+        mellow_herald__wire__readings__CourseOut: {
+            /** After S */
+            after_s: number;
+            /** Devices */
+            devices: number;
+            /** Low */
+            low: number;
+            /** Median */
+            median: number;
+            /** High */
+            high: number;
+        };
+        /**
+         * CourseOut
+         * @description States over time, oldest first; the last point is now, or when the rollout ended.
+         */
+        mellow_herald__wire__report__CourseOut: {
+            /** Points */
+            points: components["schemas"]["CoursePoint"][];
+        };
         /**
          * AlarmIn
          * @description Something that a device noticed: its ``kind``, what it is ``about`` (a serial, or a port), when by the device's
@@ -17196,7 +17308,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CourseOut"];
+                    "application/json": components["schemas"]["mellow_herald__wire__report__CourseOut"];
                 };
             };
             /** @description The request cannot be read */
@@ -22367,6 +22479,139 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-allowed",
                      *       "title": "Not allowed",
                      *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    readings_before_and_after: {
+        parameters: {
+            query: {
+                signal: string;
+                span?: string;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "What is wrong, and what to do about it."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
                      *       "detail": "What is wrong, and what to do about it."
                      *     }
                      */

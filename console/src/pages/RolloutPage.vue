@@ -5,6 +5,7 @@ import { api, told, type Attempt, type Rollout, type Schemas } from '../api/clie
 import ActOnRollout from '../components/ActOnRollout.vue'
 import AlarmLines from '../components/AlarmLines.vue'
 import AttemptDialog from '../components/AttemptDialog.vue'
+import BeforeAfter from '../components/BeforeAfter.vue'
 import BrakePanel from '../components/BrakePanel.vue'
 import ChoiceList from '../components/ChoiceList.vue'
 import CourseChart from '../components/CourseChart.vue'
@@ -237,6 +238,7 @@ function pick(wanted: string) {
 
       <v-card v-if="harmed" id="suspects" class="panel mb-5">
         <h2>Suspects: what failing devices have in common</h2>
+        <BeforeAfter v-if="rollout.exposed" :rollout-id="id" />
         <SuspectsPanel :rollout-id="id" :stamp="`${harmed}/${rollout.at_risk}`" :can-resume="rollout.state === 'halted'" @leave-out="(selector) => actions?.resumeWithout(selector)" />
       </v-card>
 

@@ -37,6 +37,25 @@ def suspects(
         print_suspects(found)
 
 
+@rollout_app.command("readings")
+def readings(
+    rollout_id: Id,
+    signal: Annotated[str, typer.Argument(metavar="SIGNAL", help="Which signal: battery.")],
+    span: Annotated[str, typer.Option("--span", help="So long before and after each device's switch.")] = "1d",
+    as_json: AsJson = False,
+) -> None:
+    """Show what the update did to a signal: each device before and after its switch, beside those not updated."""
+    from mellow_herald.cli.before_after import print_change
+    from mellow_herald.cli.connection import connect
+
+    with connect() as herald:
+        told = herald.readings.before_and_after(rollout_id, signal, span=span)
+    if as_json:
+        print_json(told)
+    else:
+        print_change(told, plot=console().is_terminal)
+
+
 def print_suspects(found: "SuspectsOut") -> None:
     """The suspects as a table, the strongest first."""
     out = console()

@@ -25,7 +25,7 @@ def list_signals(board: str | None) -> Call[list[SignalOut]]:
 
 def preview_listening(asked: ListeningIn) -> Call[ListeningPreview]:
     """What a listening would cost."""
-    return post("asking what it would cost", f"{API}/listenings/preview", ListeningPreview, asked, repeatable=True)
+    return post("asking what it would cost", f"{API}/previews/listening", ListeningPreview, asked, repeatable=True)
 
 
 def begin_listening(asked: ListeningIn) -> Call[ListeningOut]:

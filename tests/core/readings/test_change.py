@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mellow_herald.core.readings.change import LEAST_SPAN_S, effect, trend, worsened
+from mellow_herald.core.readings.change import LEAST_SPAN_S, drift, effect, trend, worsened
 from mellow_herald.core.relapse import Measure, ReadingRule, Worse
 
 HOUR = 3600.0
@@ -44,6 +44,16 @@ def test_a_third_of_the_battery_is_seen_and_what_is_usual_is_not() -> None:
     assert worsened(BATTERY, before, trend(*course(1.0, seed=5))) is None, "better is not worse"
     assert worsened(BATTERY, None, after) is None and worsened(BATTERY, before, None) is None
     assert worsened(BATTERY, before, trend(*course(-3.0, 0.7, noise=2.0, seed=6))) is None, "noise is no trend"
+
+
+def test_what_befalls_those_that_were_not_updated_is_no_fault_of_the_release() -> None:
+    """By day the sun charges, by night it does not: a good release is not blamed for dusk."""
+    day, night = trend(*course(8.0, seed=8)), trend(*course(-4.0, seed=9))
+    assert worsened(BATTERY, day, night) is not None
+    dusk = [-12.1, -11.9, -12.0, -0.1, 0.0, 0.1]  # of the others, half have a panel
+    assert worsened(BATTERY, day, night, drift(BATTERY, dusk)) is None
+    assert worsened(BATTERY, day, trend(*course(-12.0, seed=10)), drift(BATTERY, dusk)) is not None
+    assert drift(BATTERY, dusk[:2]) == 0.0, "two tell nothing"
 
 
 def test_of_good_devices_hardly_any_is_ever_taken_for_worse() -> None:

@@ -53,6 +53,7 @@ ROOMS = {
     "/api/v1/lists": OPERATOR,
     "/api/v1/radio": OPERATOR,
     "/api/v1/coap": OPERATOR,
+    "/api/v1/listenings": OPERATOR,
     "/api/v1/inventory": OPERATOR,
     "/api/v1/selections": OPERATOR,
     "/api/v1/baselines": OPERATOR,

@@ -69,6 +69,7 @@ def test_the_document_describes_the_device_protocol_too(document: dict[str, Any]
         "keys",
         "logs",
         "manifests",
+        "readings",
         "reports",
     ]
     checkin = document["paths"]["/device/v1/checkins"]["post"]

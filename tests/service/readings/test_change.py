@@ -7,6 +7,7 @@ import pytest
 
 from mellow_herald.service.readings import change, merging
 from mellow_herald.wire.board import BoardIn
+from mellow_herald.wire.readings import ListeningIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, DOMAIN, LINE
 from tests.harness.service import RunningService
@@ -42,7 +43,7 @@ def send_hours(device: PuppetDevice, begin: float, hours: float, start: float, p
 
 
 def switch_three(service: RunningService, fleet: list[PuppetDevice], **brake: object) -> int:
-    document = service.plan().model_dump(mode="json")
+    document = service.plan(answer_within="1d").model_dump(mode="json")
     document["rings"] = [{"name": "pilot", "where": "site = pilot", "soak": "12h"}, {"name": "rest"}]
     document["brake"] = {"firmware_limit": 0.02, **brake}
     rollout_id = service.herald.rollouts.start(type(service.plan()).model_validate(document)).id
@@ -73,6 +74,10 @@ def test_a_release_that_costs_battery_is_seen_and_halted_though_nothing_failed(
         send_hours(device, begin - 6 * 3600, 6, 80, -1.0)
     rollout_id = switch_three(service, fleet, readings=[DRAIN])
     assert watch(service) == 0, "nothing is known yet of what it does"
+    asked = ListeningIn.model_validate(
+        {"where": f"rollout = {rollout_id} and ring = pilot", "signals": ["battery"], "every": "1m", "lasts": "1d"}
+    )
+    assert service.herald.signals.listen(asked).devices == 3
     service.pass_time(timedelta(hours=6))
     for number, device in enumerate(fleet):
         send_hours(device, begin + 60, 5.9, 79.7, -3.1 if number < 3 else -1.0)

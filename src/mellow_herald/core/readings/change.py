@@ -8,13 +8,14 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import stats
 
-from mellow_herald.core.relapse import ReadingRule
+from mellow_herald.core.relapse import ReadingRule, Worse
 
 DAY_S, CONFIDENCE = 86_400.0, 0.95
 # Of a trend: so many values, over so long (s), or it says nothing.
 LEAST_VALUES, LEAST_SPAN_S = 8, 1800.0
 # A trend that is so many of its standard errors worse is no accident; it is looked at over and over.
 SURE = 4.0
+LEAST_CONTROL, TENTH = 3, 10
 Numbers = NDArray[np.float64]
 
 
@@ -66,14 +67,23 @@ def trend(times: Numbers, values: Numbers) -> Trend | None:
     return Trend(per_day, error, mean, count)
 
 
-def worsened(rule: ReadingRule, before: Trend | None, after: Trend | None) -> str | None:
-    """Whether a device's reading moves worse after its update than before, by as much as the rule says and surely;
-    then in words."""
-    if before is None or after is None or not rule.broken(before.per_day, after.per_day):
+def drift(rule: ReadingRule, control: Sequence[float]) -> float:
+    """The change (per day) that the weather, the hour or the network make, as devices show that were not updated: that
+    of the worst tenth of them, so that no device is blamed for what befalls others too. 0 where they are too few."""
+    if len(control) < LEAST_CONTROL:
+        return 0.0
+    return float(np.percentile(np.array(control), TENTH if rule.worse is Worse.LOWER else 100 - TENTH))
+
+
+def worsened(rule: ReadingRule, before: Trend | None, after: Trend | None, drift: float = 0.0) -> str | None:
+    """Whether a device's reading moves worse after its update than before, by as much as the rule says and surely, once
+    what happened to everybody (``drift``, per day) is taken off; then in words."""
+    if before is None or after is None or not rule.broken(before.per_day, after.per_day - drift):
         return None
-    if abs(after.per_day - before.per_day) < SURE * math.hypot(before.error, after.error):
+    if abs(after.per_day - drift - before.per_day) < SURE * math.hypot(before.error, after.error):
         return None
-    return f"{rule.name} {after.per_day:+.3g} a day, before the update {before.per_day:+.3g}"
+    beside = f", and {drift:+.3g} of that is seen without it" if drift else ""
+    return f"{rule.name} {after.per_day:+.3g} a day, before the update {before.per_day:+.3g}{beside}"
 
 
 def effect(

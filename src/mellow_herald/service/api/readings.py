@@ -10,6 +10,7 @@ from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.service.api.parameters import Ctx, Id
 from mellow_herald.service.people.callers import Anyone, Operator
+from mellow_herald.service.people.narrowing import together
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.service.readings import asking, change, listening
 from mellow_herald.store.readings.asking import By
@@ -37,7 +38,7 @@ async def list_signals(who: Anyone, context: Ctx, board: Name | None = None) -> 
     return await asking.list_signals(context, board)
 
 
-@router.post("/listenings/preview", responses=problems())
+@router.post("/previews/listening", responses=problems())
 async def preview_listening(asked: ListeningIn, who: Anyone, context: Ctx) -> ListeningPreview:
     """Says what a listening would ask of whom, and what that would cost a day; asks nobody."""
     return await listening.preview(context, asked)
@@ -76,7 +77,7 @@ async def latest_readings(
     limit: Annotated[int, Query(ge=1, le=10_000)] = 1000,
 ) -> list[LastValueOut]:
     """What devices sent last of their signals, and how old that is."""
-    return await asking.latest(context, where, signal, limit)
+    return await asking.latest(context, together(who.only, where) or where, signal, limit)
 
 
 @router.get("/rollouts/{number}/readings", responses=problems(404))
@@ -108,7 +109,9 @@ async def readings(
     (of this ``rollout``) in common, the least, the most, the mean and the last value in at most so many buckets."""
     until: datetime = end or context.clock.now()
     since = begin or until - USUAL
-    told = await asking.series(context, signal, where, since, until, points=points, by=by, rollout_id=rollout)
+    told = await asking.series(
+        context, signal, together(who.only, where) or where, since, until, points=points, by=by, rollout_id=rollout
+    )
     if form == "csv":
         name = f'attachment; filename="{signal}.csv"'
         return StreamingResponse(asking.as_csv(told), media_type=CSV, headers={"content-disposition": name})

@@ -55,6 +55,8 @@ KEEPING = frozenset(
         ("GET", "/events"),
         ("GET", "/events/latest"),
         ("GET", "/presence"),
+        ("GET", "/readings"),
+        ("GET", "/readings/latest"),
     }
 )
 

@@ -91,7 +91,7 @@ async def series(
                 numbers = {name: _digits(bucket[name], precise=precise) for name in ("least", "most", "mean", "last")}
                 found[bucket["key"]].append(Point(at=bucket["at"], count=bucket["count"], **numbers))
         else:
-            for word in await asking.words(connection, picked, signal, division, MOST_WORDS):
+            for word in await asking.list_words(connection, picked, signal, division, MOST_WORDS):
                 found[word["key"]].append(Point(at=word["at"], count=1, text=word["text"]))
     return SeriesOut(
         now=now,

@@ -10,7 +10,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import Relapse, State
 from mellow_herald.core.readings.buckets import STEPS_S
-from mellow_herald.core.readings.change import Side, Trend, effect, trend, worsened
+from mellow_herald.core.readings.change import Side, Trend, drift, effect, trend, worsened
 from mellow_herald.core.relapse import Measure, ReadingRule
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.context import Context
@@ -20,7 +20,7 @@ from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.store import attempts, rollouts
 from mellow_herald.store.gate import Lock, try_take
 from mellow_herald.store.readings import signals
-from mellow_herald.store.readings.around import Minute, Switched, around, switched
+from mellow_herald.store.readings.around import Minute, Switched, around, not_switched, switched
 from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.wire.readings import ChangeOut, CourseOut, EffectOut, SideOut
 
@@ -36,14 +36,15 @@ async def before_and_after(context: Context, rollout_id: int, signal: str, span:
     Problem 404 if there is no such rollout or signal."""
     now = context.clock.now()
     async with context.engine.connect() as connection:
-        if not await rollouts.list_rollouts(connection, rollout_id=rollout_id):
+        rows = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
+        if not rows:
             raise ProblemError(404, "not-found", f"There is no rollout {rollout_id}.")
         known = [row for row in await signals.of_boards(connection) if row["name"] == signal]
         if not known:
             raise ProblemError(404, "not-found", f"Nobody has declared or sent {signal}. See `herald signal list`.")
         devices = await switched(connection, rollout_id, MOST_DEVICES)
         moved = [(one["device_id"], one["exposed_at"]) for one in devices if one["exposed_at"] is not None]
-        still = [one["device_id"] for one in devices if one["exposed_at"] is None]
+        still = await _control(connection, rows[0], signal)
         # Those that have not switched are looked at around the moment at which half of the others had.
         middle = median(at.timestamp() for _, at in moved) if moved else now.timestamp()
         at = datetime.fromtimestamp(middle, now.tzinfo)
@@ -155,25 +156,35 @@ async def _watch(connection: AsyncConnection, context: Context, row: RolloutOfRe
     rules = [rule for rule in plan_of(row).brake.readings if rule.measure is Measure.PER_DAY]
     if not rules:
         return 0
-    now, found = context.clock.now(), 0
-    devices = [one for one in await switched(connection, row["id"], MOST_DEVICES) if _soaks(one, now)]
-    for rule in rules:
-        found += await _relapsed(connection, rule, devices, now)
+    devices = await switched(connection, row["id"], MOST_DEVICES)
+    soaking = [one for one in devices if _soaks(one)]
+    found = 0
+    for rule in rules if soaking else ():
+        still = await _control(connection, row, rule.name)
+        found += await _relapsed(connection, rule, soaking, still, context.clock.now())
     return found
 
 
-def _soaks(one: Switched, now: datetime) -> bool:
-    return one["state"] == State.CONFIRMED and not one["closed"] and one["confirmed_at"] is not None
+async def _control(connection: AsyncConnection, row: RolloutOfRelease, signal: str) -> list[int]:
+    return await not_switched(connection, row["id"], row["board"], row["line"], signal, MOST_DEVICES)
 
 
-async def _relapsed(connection: AsyncConnection, rule: ReadingRule, devices: Sequence[Switched], now: datetime) -> int:
-    # From before it switched to now, whatever its restart did in between.
-    moved = [(one["device_id"], one["exposed_at"]) for one in devices if one["exposed_at"] is not None]
+def _soaks(one: Switched) -> bool:
+    return one["state"] == State.CONFIRMED and not one["closed"] and one["exposed_at"] is not None
+
+
+async def _relapsed(
+    connection: AsyncConnection, rule: ReadingRule, soaking: Sequence[Switched], still: Sequence[int], now: datetime
+) -> int:
+    moved = [(one["device_id"], one["exposed_at"]) for one in soaking if one["exposed_at"] is not None]
     sides = _sides(await around(connection, moved, rule.name, LONGEST_BEFORE))
+    at = datetime.fromtimestamp(median(when.timestamp() for _, when in moved), now.tzinfo)
+    control = _sides(await around(connection, [(one, at) for one in still], rule.name, LONGEST_BEFORE))
+    by = drift(rule, [after.per_day - before.per_day for before, after in control.values() if before and after])
     said = {
         one["attempt_id"]: words
-        for one in devices
-        if (words := worsened(rule, *sides.get(one["device_id"], (None, None)))) is not None
+        for one in soaking
+        if (words := worsened(rule, *sides.get(one["device_id"], (None, None)), by)) is not None
     }
     found = 0
     for row in await attempts.lock_some(connection, said):

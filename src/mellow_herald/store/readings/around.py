@@ -8,7 +8,7 @@ from sqlalchemy import select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.store.database import fetch_all
-from mellow_herald.store.tables import AttemptRow, Device
+from mellow_herald.store.tables import AttemptRow, Device, DeviceSignal, SignalRow
 
 
 class Switched(TypedDict):
@@ -51,6 +51,31 @@ async def switched(connection: AsyncConnection, rollout_id: int, limit: int) -> 
         .limit(limit)
     )
     return await fetch_all(connection, statement, Switched)
+
+
+async def not_switched(
+    connection: AsyncConnection, rollout_id: int, board: str, line: str, signal: str, limit: int
+) -> list[int]:
+    """Devices of the same board and line that this rollout has not switched and that have sent the signal: in it, for a
+    later ring, or outside it."""
+    switched = select(AttemptRow.device_id).where(
+        AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at.is_not(None)
+    )
+    statement = (
+        select(Device.id)
+        .join(DeviceSignal, DeviceSignal.device_id == Device.id)
+        .join(SignalRow, SignalRow.id == DeviceSignal.signal_id)
+        .where(
+            Device.board == board,
+            Device.line == line,
+            Device.admission == "admitted",
+            SignalRow.name == signal,
+            Device.id.not_in(switched),
+        )
+        .order_by(Device.id)
+        .limit(limit)
+    )
+    return [one for (one,) in await connection.execute(statement)]
 
 
 _AROUND = text(

@@ -144,7 +144,7 @@ async def series(
     return await fetch_all(connection, _QUERIES[division.level], Bucket, _parameters(picked, signal, division))
 
 
-async def words(
+async def list_words(
     connection: AsyncConnection, picked: Sequence[Picked], signal: str, division: Division, most: int
 ) -> list[Word]:
     """The values of a signal that is words, at most so many."""
