@@ -6,10 +6,11 @@ from enum import StrEnum
 
 MINUTE_S, HOUR_S, DAY_S = 60, 3600, 86_400
 STEPS_S = (
-    1, 2, 5, 10, 15, 30,
-    MINUTE_S, 2 * MINUTE_S, 5 * MINUTE_S, 10 * MINUTE_S, 15 * MINUTE_S, 30 * MINUTE_S,
-    HOUR_S, 2 * HOUR_S, 3 * HOUR_S, 6 * HOUR_S, 12 * HOUR_S, DAY_S, 7 * DAY_S, 28 * DAY_S,
-)  # fmt: skip
+    *(1, 2, 5, 10, 15, 30),
+    *(MINUTE_S * count for count in (1, 2, 5, 10, 15, 30)),
+    *(HOUR_S * count for count in (1, 2, 3, 6, 12)),
+    *(DAY_S * count for count in (1, 7, 28)),
+)
 MOST_POINTS = 5000
 
 

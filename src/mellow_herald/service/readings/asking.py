@@ -121,16 +121,13 @@ def as_csv(told: SeriesOut) -> Iterator[str]:
     """A series as CSV (RFC 4180): one line for each bucket, or each word."""
     line = io.StringIO()
     writer = csv.writer(line)
-    head = ["series", "at", "text"] if told.kind is not SignalKind.NUMBER else [
-        "series", "at", "count", f"least ({told.unit})", "most", "mean", "last",
-    ]  # fmt: skip
-    writer.writerow(head)
+    numeric = told.kind is SignalKind.NUMBER
+    numbers = ["count", f"least ({told.unit})", "most", "mean", "last"]
+    writer.writerow(["series", "at", *(numbers if numeric else ["text"])])
     for one in told.series:
         for point in one.points:
-            values = [point.text] if told.kind is not SignalKind.NUMBER else [
-                point.count, point.least, point.most, point.mean, point.last,
-            ]  # fmt: skip
-            writer.writerow([one.key, point.at.isoformat(), *values])
+            values = [point.count, point.least, point.most, point.mean, point.last]
+            writer.writerow([one.key, point.at.isoformat(), *(values if numeric else [point.text])])
         yield line.getvalue()
         line.seek(0)
         line.truncate()
