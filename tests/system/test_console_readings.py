@@ -1,0 +1,93 @@
+"""Readings in headless Chromium: plots are drawn, dragged and read back, and what an update did is seen."""
+
+import re
+from datetime import timedelta
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from mellow_herald.wire.readings import ListeningIn
+from tests.harness.device import PuppetDevice
+from tests.harness.service import RunningService
+from tests.service.readings.test_change import DRAIN, fleet, send_hours, switch_three, watch
+from tests.service.readings.test_readings import now_of
+from tests.system.test_console import UNLABELLED, sign_in
+
+__all__ = ["fleet"]
+pytestmark = pytest.mark.system
+
+
+def drag(page: Page, signal: str, begin: float, end: float) -> None:
+    """Over a share of a plot's width."""
+    box = page.get_by_test_id(f"plot-{signal}").locator(".u-over").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + begin * box["width"], box["y"] + 50)
+    page.mouse.down()
+    page.mouse.move(box["x"] + end * box["width"], box["y"] + 60, steps=8)
+    page.mouse.up()
+
+
+def test_readings_are_drawn_dragged_and_read_back(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    now = now_of(service)
+    for number, device in enumerate(fleet):
+        send_hours(device, now - 3600, 0.95, 60 + 5 * number, -1.0)
+    asked = ListeningIn.model_validate({"where": "site = pilot", "signals": ["battery"], "every": "1m", "lasts": "1d"})
+    service.herald.signals.listen(asked)
+    sign_in(page)
+    page.get_by_role("link", name="Readings").click()
+    plot = page.get_by_test_id("plot-battery")
+    expect(plot).to_contain_text("6 of 6 lines")
+    expect(plot).to_contain_text("each value, in steps of")
+    expect(page.get_by_test_id("listenings")).to_contain_text("site = pilot")
+    row = page.get_by_test_id("signals").get_by_role("row", name="battery")
+    expect(row).to_contain_text("comb-s1")
+
+    # The cursor says what was sent at that moment.
+    box = plot.locator(".u-over").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + 80)
+    legend = plot.locator(".u-legend")
+    expect(legend).to_contain_text("TA-0")
+    expect(legend.locator("tr", has_text="TA-3").locator("td")).to_have_text(re.compile(r"^7[45]\.\d* ?%?|^7[45] %"))
+
+    # A stretch that is dragged over is asked for anew, finer, and a double click goes back.
+    before = plot.locator(".head").inner_text()
+    drag(page, "battery", 0.4, 0.5)
+    expect(page.get_by_test_id("stretch")).to_be_visible()
+    expect(plot.locator(".head")).not_to_have_text(before)
+    expect(plot).to_contain_text("in steps of 1 s")
+    page.get_by_role("button", name="back").click()
+    expect(page.get_by_test_id("stretch")).to_have_count(0)
+
+    page.goto("/readings?where=serial%20%3D%20TA-1&signals=battery")
+    expect(page.get_by_test_id("plot-battery")).to_contain_text("1 of 1 lines")
+    page.goto("/fleet/TA-1")
+    here = page.get_by_test_id("readings")
+    expect(here.get_by_role("row", name="battery")).to_contain_text("%")
+    expect(here.get_by_test_id("plot-battery").locator("canvas")).to_be_visible()
+    assert page.evaluate(UNLABELLED) == []
+
+
+def test_what_an_update_did_is_seen_on_its_rollout(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    begin = now_of(service)
+    for device in fleet:
+        send_hours(device, begin - 6 * 3600, 6, 80, -1.0)
+    rollout_id = switch_three(service, fleet, readings=[DRAIN])
+    service.pass_time(timedelta(hours=6))
+    for number, device in enumerate(fleet):
+        send_hours(device, begin + 60, 5.9, 79.7, -3.1 if number < 3 else -1.0)
+        device.checkin()
+    service.pass_time(timedelta(minutes=2))
+    assert watch(service) == 3
+    service.wait_for(rollout_id, lambda one: one.state == "halted")
+    sign_in(page)
+    page.goto(f"/rollouts/{rollout_id}")
+    panel = page.get_by_test_id("before-and-after")
+    expect(panel).to_contain_text("3 updated, 3 not updated")
+    expect(panel.get_by_role("row", name="% a day")).to_contain_text("-3.1")
+    expect(panel.get_by_role("row", name="% a day")).to_contain_text("−2.1 (−2.1")
+    expect(panel.locator("canvas")).to_be_visible()
