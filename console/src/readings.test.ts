@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { age, aligned, bands, bridged, type Series } from './readings'
+import { age, aligned, bands, bridged, effectInWords, sides, type Series } from './readings'
 
 function series(points: [string, number][]): Series {
   return {
@@ -47,4 +47,19 @@ it('draws words as bands of the same word', () => {
 
 it('says how old something is', () => {
   expect([age(-2), age(45), age(600), age(8000), age(300_000)]).toEqual(['0 s', '45 s', '10 min', '2 h', '3 d'])
+})
+
+it('says what an update did, with its interval', () => {
+  const none = { before: null, after: null, control_before: null, control_after: null }
+  expect(effectInWords({ ...none, difference: -2.1, low: -2.634, high: -1.5 })).toBe('−2.1 (−2.63 … −1.5)')
+  expect(effectInWords({ ...none, difference: 1, low: null, high: null })).toBe('+1')
+  expect(effectInWords({ ...none, difference: null, low: null, high: null })).toBe('too little to say')
+})
+
+it('puts both groups over one axis', () => {
+  const course = (after_s: number, median: number) => ({ after_s, devices: 3, low: median - 1, median, high: median + 1 })
+  const drawn = sides({ updated: [course(-3600, 80), course(3600, 70)], control: [course(3600, 79)] } as Parameters<typeof sides>[0])
+  expect(drawn[0]).toEqual([-1, 1])
+  expect(drawn[3]).toEqual([80, 70])
+  expect(drawn[6]).toEqual([null, 79])
 })

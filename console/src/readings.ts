@@ -101,9 +101,14 @@ export function sides(change: Schemas['ChangeOut']): uPlot.AlignedData {
   return [times.map((at) => at / 3600), ...columns] as uPlot.AlignedData
 }
 
+/** A number with three digits, and a minus that is one. */
+export function number(value: number): string {
+  return `${value < 0 ? '−' : ''}${Number(Math.abs(value).toPrecision(3))}`
+}
+
 /** The difference that an update made, with its interval. */
 export function effectInWords(effect: Schemas['EffectOut']): string {
-  const signed = (value: number) => `${value < 0 ? '−' : '+'}${Number(Math.abs(value).toPrecision(3))}`
+  const signed = (value: number) => (value < 0 ? number(value) : `+${number(value)}`)
   if (effect.difference === null || effect.difference === undefined) return 'too little to say'
   const interval = effect.low === null || effect.low === undefined ? '' : ` (${signed(effect.low)} … ${signed(effect.high ?? 0)})`
   return `${signed(effect.difference)}${interval}`

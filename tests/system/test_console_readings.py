@@ -88,6 +88,6 @@ def test_what_an_update_did_is_seen_on_its_rollout(
     page.goto(f"/rollouts/{rollout_id}")
     panel = page.get_by_test_id("before-and-after")
     expect(panel).to_contain_text("3 updated, 3 not updated")
-    expect(panel.get_by_role("row", name="% a day")).to_contain_text("-3.1")
+    expect(panel.get_by_role("row", name="% a day")).to_contain_text("−3.1")
     expect(panel.get_by_role("row", name="% a day")).to_contain_text("−2.1 (−2.1")
     expect(panel.locator("canvas")).to_be_visible()

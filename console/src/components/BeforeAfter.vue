@@ -6,7 +6,7 @@ import { useTheme } from 'vuetify'
 
 import { api, told, type Schemas } from '../api/client'
 import { useLoading } from '../loading'
-import { effectInWords, sides } from '../readings'
+import { effectInWords, number, sides } from '../readings'
 
 /** What a rollout did to a signal: its devices aligned at their switch, and those that have not switched, median and
  * quartiles, with the difference that the update made. */
@@ -110,8 +110,8 @@ onBeforeUnmount(() => {
 
 <template>
   <section v-show="names.length" data-testid="before-and-after">
-    <h2>Before and after</h2>
     <v-card class="panel mb-5">
+      <h2>Before and after</h2>
       <div class="row mb-2">
         <v-select v-model="signal" :items="names" label="Signal" density="compact" hide-details class="pick" />
         <v-select v-model="span" :items="SPANS" label="Before and after the switch" density="compact" hide-details class="pick" />
@@ -128,7 +128,7 @@ onBeforeUnmount(() => {
           <tr v-for="row in rows" :key="row.what">
             <td>{{ row.what }}</td>
             <td v-for="(side, at) in [row.effect.before, row.effect.after, row.effect.control_before, row.effect.control_after]" :key="at">
-              {{ side ? Number(side.median.toPrecision(3)) : '–' }}
+              {{ side ? number(side.median) : '–' }}
             </td>
             <td><strong>{{ effectInWords(row.effect) }}</strong></td>
           </tr>

@@ -238,9 +238,10 @@ function pick(wanted: string) {
 
       <v-card v-if="harmed" id="suspects" class="panel mb-5">
         <h2>Suspects: what failing devices have in common</h2>
-        <BeforeAfter v-if="rollout.exposed" :rollout-id="id" />
         <SuspectsPanel :rollout-id="id" :stamp="`${harmed}/${rollout.at_risk}`" :can-resume="rollout.state === 'halted'" @leave-out="(selector) => actions?.resumeWithout(selector)" />
       </v-card>
+
+      <BeforeAfter v-if="rollout.exposed" :rollout-id="id" />
 
       <div id="attempts" class="row filters">
         <h2>Attempts</h2>
