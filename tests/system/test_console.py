@@ -16,6 +16,7 @@ from tests.service.rollouts.test_life import begin, fleet, go_through
 __all__ = ["fleet"]
 pytestmark = pytest.mark.system
 UNLABELLED = """() => [...document.querySelectorAll('button, a, input, img, svg[role=img]')].filter((e) => {
+  if (e.type === 'hidden') return false  // nobody sees, hears or reaches it
   if (e.getAttribute('aria-hidden') === 'true' || e.closest('[aria-hidden=true]')) return false
   const label = e.getAttribute('aria-label') ?? e.getAttribute('alt') ?? e.textContent.trim()
   return !label && !(e.labels && e.labels.length)

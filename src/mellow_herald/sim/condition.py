@@ -9,7 +9,7 @@ from mellow_herald.sim.scenario import DeviceSpec
 from mellow_herald.sim.surroundings import battery_at, charging_at, in_spell
 from mellow_herald.wire.device import Condition
 
-DRAIN_TIMES = 3
+DRAIN_TIMES, MILLION = 3, 1_000_000
 
 
 def made_at(hardware: Hardware) -> datetime | None:
@@ -22,19 +22,21 @@ def charge_of(spec: DeviceSpec, hardware: Hardware, at: datetime) -> float | Non
     """The charge of the battery in %, less what firmware has drained beside; None without one."""
     if spec.battery is None:
         return None
-    drained: float = hardware.data.get("drained", {}).get("percent", 0.0)
-    return max(0.0, battery_at(spec.battery, made_at(hardware) or at, at) - drained)
+    drained: int = hardware.data.get("drained", {}).get("millionths", 0)
+    return max(0.0, battery_at(spec.battery, made_at(hardware) or at, at) - drained / MILLION)
 
 
 def note_drain(spec: DeviceSpec, hardware: Hardware, now: datetime | None, *, drains: bool) -> None:
     """Takes down what firmware that drains the battery has taken of it until now. It costs three times as much: the
     usual, which is in the battery's own course, and twice that beside."""
-    noted = hardware.data.get("drained", {"percent": 0.0, "since": None})
+    noted = hardware.data.get("drained", {"millionths": 0, "since": None})
     if now is None or spec.battery is None or not (drains or noted["since"]):
         return
     since = now if noted["since"] is None else datetime.fromisoformat(noted["since"])
     more = (DRAIN_TIMES - 1) * spec.battery.drain_per_day * (now - since) / timedelta(days=1)
-    hardware.keep(drained={"percent": noted["percent"] + more, "since": now.isoformat() if drains else None})
+    # In millionths of a percent: what is kept on the flash has no fractions.
+    total = noted["millionths"] + round(more * MILLION)
+    hardware.keep(drained={"millionths": total, "since": now.isoformat() if drains else None})
 
 
 def condition_of(spec: DeviceSpec, hardware: Hardware, now: datetime | None, *, consented: bool) -> Condition:
