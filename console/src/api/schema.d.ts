@@ -7108,7 +7108,7 @@ export interface components {
         /**
          * CourseOut
          * @description Of a step that begins so many seconds after the switch (before it: below nought), over the devices that have
-         *     values then: median and quartiles.
+         *     values then: median and quartiles of how far each is from what it had at its switch.
          */
         mellow_herald__wire__readings__CourseOut: {
             /** After S */

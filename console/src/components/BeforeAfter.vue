@@ -72,7 +72,7 @@ function draw() {
         ...['updated', 'not updated'].flatMap((label, at) => [edge, edge, { label, stroke: colours[at], width: 2, value }]),
       ],
       bands: [0, 1].map((at) => ({ series: [2 + 3 * at, 1 + 3 * at] as [number, number], fill: (colours[at] ?? '').replace(')', ' / 0.16)') })),
-      axes: [{ ...axis, label: 'hours after the switch', labelFont: axis.font, labelSize: 18 }, { ...axis, label: found.unit, labelFont: axis.font, labelSize: 18, size: 62 }],
+      axes: [{ ...axis, label: 'hours after the switch', labelFont: axis.font, labelSize: 18 }, { ...axis, label: `${found.unit} since the switch`, labelFont: axis.font, labelSize: 18, size: 62 }],
       cursor: { drag: { x: false, y: false } },
       hooks: {
         draw: [
@@ -115,7 +115,7 @@ onBeforeUnmount(() => {
       <div class="row mb-2">
         <v-select v-model="signal" :items="names" label="Signal" density="compact" hide-details class="pick" />
         <v-select v-model="span" :items="SPANS" label="Before and after the switch" density="compact" hide-details class="pick" />
-        <span v-if="change" class="quiet">{{ change.devices }} updated, {{ change.control_devices }} not updated at the same time; medians, and the quartiles around them</span>
+        <span v-if="change" class="quiet">{{ change.devices }} updated, {{ change.control_devices }} not updated at the same time; how far each is from what it had at its switch: medians, and quartiles around them</span>
       </div>
       <v-alert v-if="failure" type="error">{{ failure }}</v-alert>
       <p v-else-if="change && !change.devices" class="quiet">None of its devices has sent {{ signal }} around its switch.</p>

@@ -49,7 +49,7 @@ def _plot(told: "ChangeOut") -> None:
     plotext.clf()
     plotext.plotsize(None, PLOT_HEIGHT)
     plotext.theme("clear")
-    plotext.title(f"{told.signal} [{told.unit}], medians, hours before and after the switch")
+    plotext.title(f"{told.signal} [{told.unit}] less what it was at the switch, medians, by hours")
     for name, course in (("updated", told.updated), ("not updated", told.control)):
         if course:
             plotext.plot([one.after_s / 3600 for one in course], [one.median for one in course], label=name)

@@ -182,7 +182,7 @@ class EffectOut(Shown):
 
 class CourseOut(Shown):
     """Of a step that begins so many seconds after the switch (before it: below nought), over the devices that have
-    values then: median and quartiles."""
+    values then: median and quartiles of how far each is from what it had at its switch."""
 
     after_s: float
     devices: int

@@ -25,7 +25,7 @@ from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.wire.readings import ChangeOut, CourseOut, EffectOut, SideOut
 
 MOST_DEVICES, MOST_ROLLOUTS = 5000, 1000
-COURSE_POINTS = 96
+COURSE_POINTS, NEAR_S = 96, 600.0
 LOOK_S, SOONEST_S = 60.0, 1.0
 LONGEST_BEFORE = timedelta(days=2)
 Numbers = tuple[list[float], list[float]]
@@ -111,10 +111,19 @@ def _side(side: Side | None) -> SideOut | None:
 
 
 def _course(minutes: Sequence[Minute], step_s: int) -> list[CourseOut]:
-    """The median and the quartiles over the devices, step by step."""
+    """The median and the quartiles over the devices, step by step, of how far each is from what it had at its switch:
+    how full their batteries are differs by more than what an update does to them."""
+    near = max(NEAR_S, step_s)
+    at_switch: dict[int, list[float]] = {}
+    for one in minutes:
+        if -near <= one["after_s"] < 0:
+            at_switch.setdefault(one["device_id"], []).append(one["mean"])
+    own = {device_id: sum(each) / len(each) for device_id, each in at_switch.items()}
     steps: dict[int, dict[int, list[float]]] = {}
     for one in minutes:
-        steps.setdefault(int(one["after_s"] // step_s), {}).setdefault(one["device_id"], []).append(one["mean"])
+        if one["device_id"] in own:
+            moved = one["mean"] - own[one["device_id"]]
+            steps.setdefault(int(one["after_s"] // step_s), {}).setdefault(one["device_id"], []).append(moved)
     found = []
     for step, devices in sorted(steps.items()):
         values = [sum(each) / len(each) for each in devices.values()]
