@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import Field, StringConstraints, model_validator
 
-from mellow_herald.core.readings.signal import Signal, SignalKind
+from mellow_herald.core.readings.signal import SignalKind
 from mellow_herald.wire.model import Duration, Model, Name, Number
 
 Unit = Annotated[str, StringConstraints(max_length=40, pattern=r"^[!-~]*$"), Field(examples=["Cel", "kg", "%"])]
@@ -32,9 +32,3 @@ class SignalIn(Model):
         if self.usual is not None and self.usual[0] >= self.usual[1]:
             raise ValueError("usual has the lower end first")
         return self
-
-    @property
-    def facts(self) -> Signal:
-        """It, as its costs are reckoned."""
-        usual = None if self.usual is None else (self.usual[0], self.usual[1])
-        return Signal(self.name, self.kind, self.unit, usual, self.description, self.bytes)

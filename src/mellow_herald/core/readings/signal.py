@@ -1,7 +1,6 @@
 """Signals: readings with a definition, and what sending them costs."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from enum import StrEnum
 
 DAY_S = 86_400
@@ -19,21 +18,6 @@ class SignalKind(StrEnum):
     NUMBER = "number"
     STATE = "state"
     TEXT = "text"
-
-
-@dataclass(frozen=True, slots=True)
-class Signal:
-    """A signal of a board. ``unit`` is written as UCUM has it (``Cel``, ``kg``, ``%``); ``usual`` is the range where
-    its values mostly lie; ``size`` is what one value costs on the way (bytes). ``declared`` is false for what devices
-    send that nobody has described."""
-
-    name: str
-    kind: SignalKind = SignalKind.NUMBER
-    unit: str = ""
-    usual: tuple[float, float] | None = None
-    description: str = ""
-    size: int = 4
-    declared: bool = True
 
 
 def bytes_a_day(signals: Iterable[tuple[int, float]]) -> int:
