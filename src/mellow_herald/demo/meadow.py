@@ -132,12 +132,12 @@ redundancy = 15
 
 [numbers]
 answer_within = "90m"
-retries = 1
+retries = 8
 trial_for = "10m"
 
 [brake]
 firmware_limit = 0.1
-delivery_limit = 0.3
+delivery_limit = 0.9
 
 [[rings]]
 name = "meadow"
