@@ -40,7 +40,7 @@ def _size(row: StoredSignal | None) -> int:
 
 
 def _until(asked: ListeningIn, now: datetime) -> datetime:
-    until = asked.until or now + parse_duration(asked.lasts or "")
+    until = asked.until or now + min(parse_duration(asked.lasts or ""), LONGEST + timedelta(days=1))
     if not now < until <= now + LONGEST:
         raise ProblemError(422, "bad-values", f"until: {until:%Y-%m-%d %H:%M:%S} is over, or more than a year away.")
     return until
