@@ -257,6 +257,17 @@ def test_a_clock_that_is_wrong_is_mended_and_told_twice_is_told_once(
     assert [point.mean for point in one.points] == [1.0, 2.0]
 
 
+def test_what_a_board_comes_to_declare_counts_as_declared_from_then_on(
+    measured: RunningService, device: PuppetDevice
+) -> None:
+    at = now_of(measured)
+    told = send(device, block(at, [0], **{f"name{number:02}": [1.0] for number in range(50)})).json()
+    assert told["refused_count"] == 0
+    assert send(device, block(at, [0], late=[1.0])).json()["refused"][0]["kind"] == "too-many-names"
+    measured.herald.boards.add(board(signals=[*SIGNALS, {"name": "name00"}]))
+    until(lambda: send(device, block(at, [0], late=[1.0])).json()["taken"] == 1)
+
+
 def test_when_more_comes_than_can_be_written_it_is_said_and_check_ins_go_on(
     measured: RunningService, device: PuppetDevice, monkeypatch: pytest.MonkeyPatch
 ) -> None:

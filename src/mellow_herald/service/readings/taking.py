@@ -33,7 +33,6 @@ GATHER_SECONDS = 0.01
 BATCH, MOST_WAITING = 128, 512
 LATER_S = 5
 MOST_SHOWN = 100
-MINUTE_MS = 60_000
 CBOR, GZIP = "application/cbor", "gzip"
 
 
@@ -63,6 +62,7 @@ class ReadingsIntake:
         self._context = context
         self._waiting: asyncio.Queue[Call] = asyncio.Queue()
         self._signals: dict[tuple[str, str], Known] = {}
+        self._epoch = 0
 
     async def take(self, device_id: int, message: ReadingsIn) -> ReadingsOut:
         """Writes readings down; says what of them was not taken. A 429 problem if too many wait already."""
@@ -91,7 +91,10 @@ class ReadingsIntake:
                     call.done.set_exception(away() if is_away(error) else _not_written())
 
     async def _work(self, calls: Sequence[Call]) -> None:
-        now = self._context.clock.now()
+        now, epoch = self._context.clock.now(), self._context.memory.epoch
+        if epoch != self._epoch:  # a board may have been changed, and what it declares with it
+            self._signals.clear()
+            self._epoch = epoch
         async with self._context.engine.begin() as connection:
             devices = await landing.senders(connection, sorted({call.device_id for call in calls}))
             await self._learn(connection, calls, devices, now)
@@ -211,10 +214,6 @@ class ReadingsIntake:
     def _declared(self, board: str, name: str) -> bool:
         known = self._signals.get((board, name))
         return known is not None and known.declared
-
-    def forget_signals(self) -> None:
-        """A board was changed: what is declared is looked up anew."""
-        self._signals.clear()
 
 
 def _answer(taken: Taken) -> ReadingsOut:

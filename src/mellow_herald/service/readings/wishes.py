@@ -8,7 +8,7 @@ from mellow_herald.core.readings.listening import NOTHING, Asked, Wish, asked_of
 from mellow_herald.store.readings.listenings import AskedDevice
 from mellow_herald.wire.device import AskedSignal, ListenOut
 
-# A device that nobody has listened to for so long may be told once more that nobody does.
+# What the feed calls it when somebody is asked for something else.
 EVENT = "listening"
 
 
