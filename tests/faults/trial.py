@@ -148,7 +148,7 @@ class Trials(Flight):
             self._wait_for(rollout.id, outcome.moment, rng)
             fault(self, rng)
             hurt = time.monotonic()
-            until(PATIENCE_S, self.serves)
+            until(self.serves)
             outcome.recovered_s = time.monotonic() - hurt
             self._go_on(rollout.id)
             ended = self._await_end(rollout.id)
@@ -185,7 +185,7 @@ class Trials(Flight):
             shown = self.herald.rollouts.show(rollout_id)
             return reached[moment](shown) or shown.states.get("confirmed", 0) > DEVICES // 2
 
-        until(PATIENCE_S, there)
+        until(there)
         time.sleep(rng.uniform(0, 0.5))
 
     def _go_on(self, rollout_id: int) -> None:

@@ -12,8 +12,8 @@ from mellow_herald.service.app import open_context
 from mellow_herald.store.clock import OtherScaleError, count_ticks
 from mellow_herald.store.database import Pools
 from tests.harness.device import PuppetDevice
+from tests.harness.patience import until
 from tests.harness.service import RunningService
-from tests.service.calls.test_alone import _wait as wait
 
 
 def set_clock(service: RunningService, by: timedelta) -> None:
@@ -36,7 +36,7 @@ def test_no_leave_runs_out_and_no_soak_shrinks(service: RunningService, by: time
     before = service.context.clock.now()
     set_clock(service, by)
     began = time.monotonic()
-    wait(lambda: any(one.what == "machine's clock was set" for one in service.herald.journal.list().items))
+    until(lambda: any(one.what == "machine's clock was set" for one in service.herald.journal.list().items))
     again = device.checkin().json()["clearance"]
     assert again["number"] == given["number"] and given["seconds"] - 20 <= again["seconds"] <= given["seconds"]
     passed = (service.context.clock.now() - before).total_seconds()
