@@ -8,6 +8,8 @@ CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) 
 ARGS ?=
 # Python and the console are installed and checked side by side.
 MAKEFLAGS += --jobs=2
+# Every process that the demo and the tests start would otherwise compile all that it imports anew: half of its start.
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: setup demo test coverage bench faults fuzz wheel console check check-python check-console clean types client lock
 

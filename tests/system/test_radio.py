@@ -10,6 +10,7 @@ from mellow_herald.client import Herald
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
+from mellow_herald.store.clock import GAP
 from mellow_herald.wire.radio import RadioEntry, RadioSessionOut
 from mellow_herald.wire.rollback import RollbackIn
 from tests.harness.meadow import NEW, OLD, Meadow
@@ -58,6 +59,8 @@ def test_a_release_reaches_a_group_although_the_service_is_killed_in_mid_session
         assert before is not None and before.state == "sending" and sum(before.counts.values()) == 7
         service.send_signal(signal.SIGKILL)
         service.wait()
+        # Away for so long that the service's time has stood still meanwhile: the network must not go on ahead of it.
+        time.sleep(GAP.total_seconds() + 1)
         meadow.serve()
         # The network is away for a while as well: it is told, and gone on with.
         until(lambda: newest(herald, rollout_id).sent > before.sent)  # type: ignore[union-attr]
@@ -65,7 +68,7 @@ def test_a_release_reaches_a_group_although_the_service_is_killed_in_mid_session
         time.sleep(0.5)
         network.send_signal(signal.SIGCONT)
 
-        until(lambda: herald.rollouts.show(rollout_id).state == "finished")
+        until(lambda: herald.rollouts.show(rollout_id).state == "finished", every=0.5)
         attempts = {one.serial: one for one in herald.rollouts.attempts(rollout_id).items}
         others = {one.serial: (one.state, one.reason) for one in attempts.values() if one.serial != "TA-F1-002"}
         assert set(others.values()) == {("confirmed", None)}, others
@@ -105,7 +108,7 @@ def test_a_halt_stops_a_session_and_who_cannot_be_served_is_told_why(folder: Pat
         until(lambda: newest(herald, halted).state == "ended")  # type: ignore[union-attr]
         session = newest(herald, halted)
         assert session is not None and session.outcome == "halted" and session.sent < session.to_send
-        until(lambda: set(herald.rollouts.show(halted).states) == {"called-off"})
+        until(lambda: set(herald.rollouts.show(halted).states) == {"called-off"}, every=0.5)
         assert all(attempt.clearance is None for attempt in some(herald.rollouts.attempts(halted).items))
 
         # What a halt cut short is sent anew and whole, with the plan's parity, to all who were to have it.
@@ -118,7 +121,7 @@ def test_a_halt_stops_a_session_and_who_cannot_be_served_is_told_why(folder: Pat
         herald.rollouts.cancel(halted, "to begin anew")
 
         again = herald.rollouts.start(meadow.plan(repair="none")).id
-        until(lambda: herald.rollouts.show(again).live == 0)
+        until(lambda: herald.rollouts.show(again).live == 0, every=0.5)
         attempts = {one.serial: one for one in herald.rollouts.attempts(again).items}
         assert [attempts[f"TA-F1-{number:03d}"].state for number in (1, 2, 3)] == ["confirmed"] * 3
         for serial in ("TA-F1-004", "TA-F1-005"):
@@ -131,9 +134,9 @@ def test_a_halt_stops_a_session_and_who_cannot_be_served_is_told_why(folder: Pat
         assert first.id < second.id and second.outcome != "halted"
 
         # Back: each by a word of its own to the slot that still holds what it came from, and no session.
-        until(lambda: herald.rollouts.show(again).state == "finished")
+        until(lambda: herald.rollouts.show(again).state == "finished", every=0.5)
         back = herald.rollouts.roll_back(again, RollbackIn(reason="tried, and not wanted")).id
-        until(lambda: herald.rollouts.show(back).state == "finished")
+        until(lambda: herald.rollouts.show(back).state == "finished", every=0.5)
         assert herald.radio.sessions(back) == []
         for number in (1, 2, 3):
             _, digest = running_image(chip_path(meadow.flash, f"TA-F1-{number:03d}"))

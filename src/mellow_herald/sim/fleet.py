@@ -5,7 +5,7 @@ import gc
 import json
 import random
 from collections.abc import Callable
-from contextlib import AsyncExitStack, ExitStack
+from contextlib import AsyncExitStack, ExitStack, suppress
 from datetime import timedelta
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -19,7 +19,7 @@ from mellow_herald.sim.certificates import serve_tls
 from mellow_herald.sim.device import SimDevice
 from mellow_herald.sim.flash import FileChip
 from mellow_herald.sim.hardware import Hardware, Layout, PartLayout, make_chip, open_chip
-from mellow_herald.sim.http import Connections
+from mellow_herald.sim.http import Connections, LostError
 from mellow_herald.sim.making import Making, PlaceMaking
 from mellow_herald.sim.radio.modem import Modem, make_unit
 from mellow_herald.sim.radio.network import RadioNetwork
@@ -29,6 +29,8 @@ from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import Calls, Uplink
 
 STARTS_A_SECOND = 100
+# Real seconds.
+FOLLOWED_EVERY_S = 1.0
 Say = Callable[[str, str], None]
 
 
@@ -87,10 +89,21 @@ class Fleet:
                 group = await stack.enter_async_context(asyncio.TaskGroup())
                 if self.network is not None:
                     group.create_task(self.network.run())
+                    group.create_task(self._follow_time())
                 for device in self.devices.values():
                     group.create_task(device.run())
         finally:
             self._http.close()
+
+    async def _follow_time(self) -> None:
+        """Devices on narrow radio call nobody who would tell the time again, which stands still while a service is away
+        whose time runs fast: their network would go on ahead of it."""
+        while True:
+            with suppress(LostError):
+                async with self._http.call("GET", "/health/live", []) as reply:
+                    self._time.learn(reply.headers)
+                    await reply.read()
+            await asyncio.sleep(FOLLOWED_EVERY_S)
 
     def _make(self, spec: DeviceSpec) -> SimDevice:
         scenario, board = self._loaded.scenario, self._loaded.scenario.boards[spec.board]

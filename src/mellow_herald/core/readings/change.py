@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import stats
+from scipy.special import stdtrit
 
 from mellow_herald.core.relapse import ReadingRule, Worse
 
@@ -102,7 +102,7 @@ def effect(
             # Welch: each group has a spread of its own.
             shares = sum(part**2 / (len(one) - 1) for part, one in zip(parts, groups, strict=True))
             freedom = sum(parts) ** 2 / shares if shares > 0 else math.inf
-            reach = float(stats.t.ppf((1 + CONFIDENCE) / 2, freedom)) * error if error > 0 else 0.0
+            reach = float(stdtrit(freedom, (1 + CONFIDENCE) / 2)) * error if error > 0 else 0.0
             low, high = difference - reach, difference + reach
     return Effect(_side(before), _side(after), _side(control_before), _side(control_after), difference, low, high)
 

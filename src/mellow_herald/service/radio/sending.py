@@ -46,8 +46,9 @@ NOTED_EVERY = 8
 AHEAD = 2
 # A handful is what goes out in so long (s, real time), one frame at least.
 TOGETHER_S, MOST_TOGETHER = 0.25, 8
-# How often a session is put off because nobody is ready.
-MOST_POSTPONED = 4
+# How often a session is put off because nobody is ready: what was foreseen was too short, so each time for twice as
+# long as the time before, up to so many times what is foreseen.
+MOST_POSTPONED, MOST_TIMES = 4, 8
 AGAIN_S, FULL_S, LOOK_S, RUNS_S = 1.0, 0.05, 0.5, 0.1
 
 
@@ -156,7 +157,7 @@ class Sender:
         needs = [
             (timedelta(seconds=one["interval_s"]), member.messages(invitation_of(session, one))) for one, member in late
         ]
-        begins_at = earliest(now, needs)
+        begins_at = now + (earliest(now, needs) - now) * min(MOST_TIMES, 2 ** (session["postponed"] + 1))
         async with self._context.engine.begin() as connection:
             await radio.change_session(
                 connection, session["id"], begins_at=begins_at, postponed=session["postponed"] + 1
