@@ -13,7 +13,15 @@ from types import ModuleType, UnionType
 from typing import Any, Literal, get_args, get_origin, get_type_hints
 from unittest.mock import MagicMock
 
-from mellow_herald.client import calls, coap_calls, fleet_calls, radio_calls, readings_calls, rollout_calls
+from mellow_herald.client import (
+    calls,
+    coap_calls,
+    fleet_calls,
+    radio_calls,
+    readings_calls,
+    recording_calls,
+    rollout_calls,
+)
 from mellow_herald.client.calls import Call
 from mellow_herald.client.transport import EVENTS
 from mellow_herald.service.app import create_app, describe
@@ -77,7 +85,7 @@ def operations() -> set[tuple[str, str]]:
 def test_every_operation_is_in_the_client_and_nothing_else() -> None:
     ours = {
         (c.method, c.path)
-        for module in (calls, coap_calls, fleet_calls, radio_calls, readings_calls, rollout_calls)
+        for module in (calls, coap_calls, fleet_calls, radio_calls, readings_calls, recording_calls, rollout_calls)
         for c in all_calls(module)
     }
     ours.add(("GET", EVENTS))

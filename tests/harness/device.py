@@ -89,6 +89,10 @@ class PuppetDevice:
         """A POST of any bytes."""
         return self._http.post(path, content=body, headers={**self.headers, "content-type": "application/json"})
 
+    def put(self, path: str, body: bytes, headers: dict[str, str]) -> httpx.Response:
+        """A PUT of any bytes, with just these headers."""
+        return self._http.put(path, content=body, headers=headers)
+
     @property
     def headers(self) -> dict[str, str]:
         """The device's token as a header."""

@@ -21,6 +21,7 @@ from mellow_herald.cli import (
     person,
     radio,
     readings,
+    recording,
     release,
     rollout,
     selection,
@@ -55,6 +56,7 @@ for noun in (
     coap,
     radio,
     signal,
+    recording,
     person,
     token,
     webhook,
@@ -65,6 +67,7 @@ for noun in (
 assert (
     installing.app is inventory.app is tree.app is device.app and upkeep.app is release.app
 )  # their commands stand under `herald device` and `herald release`
+device.app.command("recording")(recording.ask)
 app.command("serve")(serve.serve)
 app.command("backup")(backup.backup)
 app.command("restore")(backup.restore)

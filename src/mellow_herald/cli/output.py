@@ -4,10 +4,12 @@ import json
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from datetime import datetime
 from typing import Annotated, Any
 
 import typer
 
+from mellow_herald.core.refusal import Refused
 from mellow_herald.core.visible import OBEYED
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON instead of a table.")]
@@ -74,3 +76,22 @@ def table(title: str, columns: Sequence[str], rows: Sequence[Sequence[Any]], *, 
 def note(text: str) -> None:
     """A line for people, on standard error, so that pipes stay clean."""
     print(text, file=sys.stderr)
+
+
+def size(count: int) -> str:
+    """So many bytes, as one reads them."""
+    for unit, one in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if count >= one:
+            return f"{count / one:.3g} {unit}"
+    return f"{count} B"
+
+
+def moment_of(text: str, option: str) -> datetime:
+    """The moment that an option says. ``Refused`` if it is none, or has no zone."""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        moment = None
+    if moment is None or moment.tzinfo is None:
+        raise Refused("bad-time", f"{option} {text}: that is no time with its zone.", "Write 2026-05-02T08:00:00Z.")
+    return moment

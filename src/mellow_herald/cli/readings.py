@@ -2,13 +2,12 @@
 
 import csv
 import sys
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
-from mellow_herald.cli.output import AsJson, print_json
-from mellow_herald.core.refusal import Refused
+from mellow_herald.cli.output import AsJson, moment_of, print_json
 
 if TYPE_CHECKING:
     from mellow_herald.wire.readings import SeriesOut
@@ -34,8 +33,8 @@ def readings(
     from mellow_herald.cli.connection import connect
     from mellow_herald.core.duration import parse_duration
 
-    until = None if end is None else _moment(end, "--to")
-    since = None if begin is None else _moment(begin, "--from")
+    until = None if end is None else moment_of(end, "--to")
+    since = None if begin is None else moment_of(begin, "--from")
     with connect() as herald:
         if since is None:
             # The service's time, which may run faster than ours.
@@ -51,16 +50,6 @@ def readings(
         _print_csv(told)
     else:
         _plot(told)
-
-
-def _moment(text: str, option: str) -> datetime:
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
-        moment = None
-    if moment is None or moment.tzinfo is None:
-        raise Refused("bad-time", f"{option} {text}: that is no time with its zone.", "Write 2026-05-02T08:00:00Z.")
-    return moment
 
 
 def _print_csv(told: "SeriesOut") -> None:

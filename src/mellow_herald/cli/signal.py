@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from mellow_herald.cli.output import AsJson, print_json, table
+from mellow_herald.cli.output import AsJson, print_json, size, table
 from mellow_herald.core.refusal import Refused
 
 if TYPE_CHECKING:
@@ -122,22 +122,15 @@ def _print_costs(foreseen: "ListeningPreview") -> None:
         [
             one.board,
             str(one.devices),
-            _bytes(one.bytes_a_day),
-            _bytes(one.with_others),
-            _bytes(one.at_most),
+            size(one.bytes_a_day),
+            size(one.with_others),
+            size(one.at_most),
             ", ".join(one.undeclared),
         ]
         for one in foreseen.costs
     ]
     columns = ["board", "devices", "each a day", "with all else", "allowed", "not declared"]
-    table(f"{foreseen.devices} devices, {_bytes(foreseen.disk_a_day)} of disk a day", columns, rows)
-
-
-def _bytes(count: int) -> str:
-    for unit, size in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
-        if count >= size:
-            return f"{count / size:.3g} {unit}"
-    return f"{count} B"
+    table(f"{foreseen.devices} devices, {size(foreseen.disk_a_day)} of disk a day", columns, rows)
 
 
 @app.command("listenings")
@@ -233,7 +226,7 @@ def _spark(values: list[float]) -> str:
 
 
 def _age(seconds: float) -> str:
-    for unit, size in (("d", 86_400), ("h", 3600), ("min", 60)):
-        if seconds >= size:
-            return f"{seconds / size:.0f} {unit}"
+    for unit, length in (("d", 86_400), ("h", 3600), ("min", 60)):
+        if seconds >= length:
+            return f"{seconds / length:.0f} {unit}"
     return f"{max(0, seconds):.0f} s"

@@ -15,8 +15,8 @@ from mellow_herald.service.calls.memory import Intervals
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.admission import load_admissions
 from mellow_herald.service.problems import say_trouble
+from mellow_herald.service.readings import recordings, wishes
 from mellow_herald.service.readings.listening import load_wishes
-from mellow_herald.service.readings.wishes import EVENT
 from mellow_herald.service.tasks import end, woken
 from mellow_herald.store import feed, people
 from mellow_herald.store.boards import board_facts, list_boards
@@ -34,6 +34,8 @@ PING_SECONDS = 15.0
 RIGHTS_SECONDS = 1.5
 # After these an order may stand for devices that had none.
 ORDER_KINDS = frozenset({"orders", "admission"})
+# After these devices are asked for other readings.
+WISH_KINDS = frozenset({wishes.EVENT, recordings.EVENT})
 
 
 def as_event(row: Mapping[str, Any]) -> Event:
@@ -117,7 +119,7 @@ class FeedReader:
                     memory.epoch += 1
                 if row["kind"] == "board":
                     await load_boards(self._context)
-            if any(row["kind"] == EVENT for row in rows):
+            if any(row["kind"] in WISH_KINDS for row in rows):
                 await load_wishes(self._context)
             decided = {row["device_id"] for row in rows if row["kind"] == "admission" and row["device_id"] is not None}
             if decided:

@@ -412,7 +412,7 @@ class SimDevice:
         if not self._alarms:
             self._urgent.clear()
         self._reached = True
-        self._sensing.obey(order.listen)
+        self._sensing.obey(order.listen, order.record)
         return order
 
     def _word(self, after_restart: bool) -> CheckinIn:
@@ -435,6 +435,7 @@ class SimDevice:
             settings_digest=self._settings_digest(),
             after_restart=after_restart,
             listening=self._sensing.number,
+            recording=self._sensing.recording,
             parts=list(self.hardware.layout.parts),
             alarms=[AlarmIn.model_validate(alarm) for alarm in self._alarms],
         )

@@ -1,5 +1,6 @@
 """What a simulated device measures, and sends of it when it is asked to."""
 
+import asyncio
 import gzip
 import json
 import math
@@ -12,10 +13,11 @@ from typing import Any
 
 from mellow_herald.sim.condition import charge_of
 from mellow_herald.sim.hardware import Hardware
+from mellow_herald.sim.recording import Recorder
 from mellow_herald.sim.scenario import DeviceSpec
 from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
-from mellow_herald.wire.device import ListenOut
+from mellow_herald.wire.device import ListenOut, RecordOut
 
 GATHER_S = 60.0
 LEAST_GATHER_S = 0.2  # of real time, where time is sped up
@@ -100,9 +102,20 @@ class Sensing:
     _kept: list[tuple[datetime, str, Any]] = field(default_factory=list)
     _sent: int = 0
     _dropped: int = 0
+    _recorder: Recorder = field(init=False)
 
-    def obey(self, listen: ListenOut | None) -> None:
+    def __post_init__(self) -> None:
+        behind = self.spec.clock_behind
+        self._recorder = Recorder(self.uplink, self.time, lambda: list(MEASURED), self._value, behind)
+
+    @property
+    def recording(self) -> int:
+        """The number of the recording that it is about to send, or sends."""
+        return self._recorder.number
+
+    def obey(self, listen: ListenOut | None, record: RecordOut | None = None) -> None:
         """Takes what it is asked for, if it was told anything."""
+        self._recorder.obey(record)
         now = self.time.now()
         if listen is None or now is None:
             return
@@ -116,6 +129,11 @@ class Sensing:
 
     async def run(self) -> None:
         """Measures and sends until cancelled."""
+        async with asyncio.TaskGroup() as group:
+            group.create_task(self._recorder.run())
+            group.create_task(self._listen())
+
+    async def _listen(self) -> None:
         while True:
             await self.time.sleep(max(GATHER_S, LEAST_GATHER_S * self.time.scale))
             if self.uplink is None or not (self._asked or self._kept):
@@ -129,14 +147,10 @@ class Sensing:
         if now is None:
             return
         for name, asked in list(self._asked.items()):
-            measure = MEASURED.get(name)
-            own = random.Random(f"{self.spec.serial}/{name}").random()
             while asked.next_at <= min(now, asked.until):
                 at = asked.next_at
                 asked.next_at = at + timedelta(seconds=asked.period_s)
-                noise = random.Random(f"{self.spec.serial}/{name}/{at.timestamp():.3f}").gauss
-                here = Surroundings(self.spec, self.hardware, at, own, partial(noise, 0.0))
-                value = None if measure is None else measure(here)
+                value = self._value(name, at)
                 if value is not None:
                     self._kept.append((at, name, value))
             if asked.until < now:
@@ -145,6 +159,14 @@ class Sensing:
         if beyond > 0:
             self._dropped += beyond
             del self._kept[:beyond]
+
+    def _value(self, name: str, at: datetime) -> float | str | None:
+        """What is measured at a moment: the same, whenever it is asked for."""
+        measure = MEASURED.get(name)
+        own = random.Random(f"{self.spec.serial}/{name}").random()
+        noise = random.Random(f"{self.spec.serial}/{name}/{at.timestamp():.3f}").gauss
+        here = Surroundings(self.spec, self.hardware, at, own, partial(noise, 0.0))
+        return None if measure is None else measure(here)
 
     async def _send(self, uplink: Uplink) -> bool:
         """Sends a call's worth; tells whether to go on with the next."""

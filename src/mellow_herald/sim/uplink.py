@@ -3,7 +3,7 @@
 import asyncio
 import json
 import random
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -109,6 +109,17 @@ class Uplink:
         """Sends readings, maybe packed by gzip."""
         await self._call("POST", "/readings", body, packed=packed)
 
+    async def announce_recording(self, number: int, said: dict[str, Any]) -> int:
+        """Says what there is of a recording; returns from which byte on it is wanted."""
+        answer = await self._call("POST", f"/recordings/{number}", json.dumps(said))
+        return int(json.loads(answer.content)["have"])
+
+    async def recording_part(self, number: int, at: int, part: bytes, total: int) -> tuple[int, bool]:
+        """Sends bytes of a recording, from ``at`` on; returns from where to go on, and whether all are there."""
+        span = ("content-range", f"bytes {at}-{at + len(part) - 1}/{total}")
+        answer = json.loads((await self._call("PUT", f"/recordings/{number}", part, more=[span])).content)
+        return int(answer["have"]), bool(answer["complete"])
+
     async def keys(self) -> bytes:
         """The key list in force."""
         return (await self._call("GET", "/keys")).content
@@ -159,11 +170,18 @@ class Uplink:
         return [("authorization", f"Bearer {self.token}")] if self.token else []
 
     async def _call(
-        self, method: str, path: str, body: str | bytes = "", wait_s: int = 0, *, packed: bool = False
+        self,
+        method: str,
+        path: str,
+        body: str | bytes = "",
+        wait_s: int = 0,
+        *,
+        packed: bool = False,
+        more: Sequence[tuple[str, str]] = (),
     ) -> Said:
         if not await self._carry(len(body)):
             raise NoAnswerError
-        headers = [*self._headers(), ("content-type", "application/json")]
+        headers = [*self._headers(), ("content-type", "application/json"), *more]
         if packed:
             headers.append(("content-encoding", "gzip"))
         if wait_s:

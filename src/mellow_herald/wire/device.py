@@ -126,7 +126,8 @@ class CheckinIn(DeviceModel):
     """What the device runs, read from its flash when it started, and how it is. ``boots`` and ``seq`` order check-ins
     and reports of one device; ``trial`` (from updater 2 on) tells that what runs has not vouched for itself yet;
     ``parts`` are all components that it has, empty ones too; ``alarms`` what it noticed since its last call;
-    ``listening`` is the number of what it was asked last to send as readings, 0 for nothing."""
+    ``listening`` is the number of what it was asked last to send as readings, 0 for nothing; ``recording`` that of the
+    recording that it is about to send, or sends."""
 
     boots: Whole
     seq: Whole
@@ -143,6 +144,7 @@ class CheckinIn(DeviceModel):
     parts: list[ComponentName] | None = Field(default=None, max_length=32)
     alarms: list[AlarmIn] = Field(default_factory=list, max_length=20)
     listening: Whole = 0
+    recording: Whole = 0
 
 
 class Clearance(DeviceModel):
@@ -187,11 +189,24 @@ class ListenOut(DeviceModel):
     signals: list[AskedSignal]
 
 
+class RecordOut(DeviceModel):
+    """A stretch of readings that a device is to send as it kept it, at full rate: from ``begins`` to ``ends`` (s since
+    1970, by its own clock), of these ``signals`` or, if none is named, of all; nothing if that has more than
+    ``at_most`` bytes."""
+
+    number: int
+    begins: float
+    ends: float
+    signals: list[str]
+    at_most: int
+
+
 class OrderOut(DeviceModel):
     """The order that stands. ``attempt`` and ``try`` are to be named in reports; ``manifest`` is a digest. ``urgent``
     asks for it without the owner's postponement; ``log`` asks for log lines until an answer no longer does. Orders to
     switch say what is ``to`` run afterwards, the digest of every component (from updater 2 on). ``listen``: what it is
-    asked to send as readings, if that is not what it said."""
+    asked to send as readings, if that is not what it said; ``record``: the recording that it is asked for, if it did
+    not say that it is about it."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
 
@@ -207,6 +222,7 @@ class OrderOut(DeviceModel):
     urgent: bool = False
     log: bool = False
     listen: ListenOut | None = None
+    record: RecordOut | None = None
     refused: list[RefusedReport] = Field(default_factory=list)
 
 

@@ -13,6 +13,7 @@ from mellow_herald.client.asynchronous.coap import Coap
 from mellow_herald.client.asynchronous.devices import Baselines, Devices
 from mellow_herald.client.asynchronous.radio import Radio
 from mellow_herald.client.asynchronous.readings import Readings, Signals
+from mellow_herald.client.asynchronous.recordings import Recordings
 from mellow_herald.client.asynchronous.rollouts import Rollouts, Webhooks
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
@@ -95,6 +96,7 @@ class AsyncHerald:
         self.coap = Coap(self)
         self.signals = Signals(self)
         self.readings = Readings(self)
+        self.recordings = Recordings(self)
         self.journal = Journal(self)
 
     async def __aenter__(self) -> "AsyncHerald":

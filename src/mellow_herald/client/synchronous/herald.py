@@ -17,6 +17,7 @@ from mellow_herald.client.synchronous.coap import Coap
 from mellow_herald.client.synchronous.devices import Baselines, Devices
 from mellow_herald.client.synchronous.radio import Radio
 from mellow_herald.client.synchronous.readings import Readings, Signals
+from mellow_herald.client.synchronous.recordings import Recordings
 from mellow_herald.client.synchronous.rollouts import Rollouts, Webhooks
 from mellow_herald.client.transport import (
     AGAIN,
@@ -96,6 +97,7 @@ class Herald:
         self.coap = Coap(self)
         self.signals = Signals(self)
         self.readings = Readings(self)
+        self.recordings = Recordings(self)
         self.journal = Journal(self)
 
     def __enter__(self) -> "Herald":

@@ -14,6 +14,7 @@ from starlette.routing import Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from mellow_herald.core.digest import is_digest
+from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.core.manifest import join_envelope
 from mellow_herald.core.pauses import Pauses
 from mellow_herald.service.answers import NOT_KEPT, TimeHeaders, mark, time_headers
@@ -27,6 +28,7 @@ from mellow_herald.service.clock import Clock
 from mellow_herald.service.context import Context
 from mellow_herald.service.figures import HELD, Figures
 from mellow_herald.service.problems import ProblemError, fault, problem_for, too_many
+from mellow_herald.service.readings.recordings import announce, take_part
 from mellow_herald.service.readings.taking import ReadingsIntake, read_message
 from mellow_herald.service.releases.package import Packages
 from mellow_herald.service.room import Room
@@ -34,6 +36,7 @@ from mellow_herald.service.tasks import woken
 from mellow_herald.service.waiting import preferred_wait
 from mellow_herald.store import keys, releases
 from mellow_herald.wire.device import CheckinIn, EnrolmentIn, LogsIn, OrderOut, ReportsIn
+from mellow_herald.wire.recordings import RecordingSaid
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 
 PREFIX = "/device/v1"
@@ -115,6 +118,8 @@ class DeviceApi:
             ("/reports", self.reports, "POST"),
             ("/logs", self.logs, "POST"),
             ("/readings", self.readings, "POST"),
+            ("/recordings/{number:int}", self.announce_recording, "POST"),
+            ("/recordings/{number:int}", self.recording_part, "PUT"),
             ("/keys", self.keys, "GET"),
             ("/manifests/{digest}", self.manifest, "GET"),
             ("/images/{digest}", self.image, "GET"),
@@ -179,7 +184,7 @@ class DeviceApi:
                 word.clear()
                 order = await self._intake.checkin(device_id, message, seen)
                 order = self._listening(device_id, message, order)
-                said = order.order is not None or order.listen is not None
+                said = order.order is not None or order.listen is not None or order.record is not None
                 if not said and not waiting.superseded(word):
                     await self._hold(device_id, message, order.next_checkin_s, word, deadline)
                 if said or waiting.superseded(word) or time.monotonic() >= deadline:
@@ -189,8 +194,10 @@ class DeviceApi:
 
     def _listening(self, device_id: int, message: CheckinIn, order: OrderOut) -> OrderOut:
         """Tells a device what it is asked to send as readings, if it is not what it said that it was told last."""
-        order.listen = self._context.wishes.tell(device_id, message.listening, self._context.clock.now())
-        if order.listen is not None:
+        wishes = self._context.wishes
+        order.listen = wishes.tell(device_id, message.listening, self._context.clock.now())
+        order.record = wishes.tell_recording(device_id, message.recording)
+        if order.listen is not None or order.record is not None:
             self._context.memory.forget(device_id)  # if this answer is lost, it says the same once more
         return order
 
@@ -219,6 +226,17 @@ class DeviceApi:
         """Readings over time. The answer says what of them was not taken."""
         device_id = self._who(request)
         told = await self._taking.take(device_id, await read_message(request))
+        return JSONResponse(told.model_dump(mode="json"), headers={**self._time(), **NOT_KEPT})
+
+    async def announce_recording(self, request: Request) -> Response:
+        """What a device has of a stretch that it is asked for."""
+        device_id, number = self._who(request), _number(request)
+        told = await announce(self._context, device_id, number, await _body(request, RecordingSaid))
+        return JSONResponse(told.model_dump(mode="json"), headers={**self._time(), **NOT_KEPT})
+
+    async def recording_part(self, request: Request) -> Response:
+        """Bytes of a recording; the answer says from where on it is to go on."""
+        told = await take_part(self._context, self._who(request), _number(request), request)
         return JSONResponse(told.model_dump(mode="json"), headers={**self._time(), **NOT_KEPT})
 
     async def keys(self, request: Request) -> Response:
@@ -272,7 +290,8 @@ class DeviceApi:
         return Response(status_code=204, headers=headers)
 
     def _order(self, order: OrderOut) -> Response:
-        if order.order is None and not order.refused and not order.log and order.listen is None:
+        nothing = order.order is None and order.listen is None and order.record is None
+        if nothing and not order.refused and not order.log:
             return self._nothing(order.next_checkin_s)
         order.next_checkin_s = _spread(order.next_checkin_s)
         body = order.model_dump(mode="json", by_alias=True, exclude_none=True)
@@ -282,6 +301,13 @@ class DeviceApi:
 def _spread(seconds: int) -> int:
     """The interval with jitter, so that a fleet that was cut off together does not come back together."""
     return max(1, round(seconds * random.uniform(1 - SPREAD, 1 + SPREAD)))
+
+
+def _number(request: Request) -> int:
+    number = int(request.path_params["number"])
+    if number > LARGEST_INTEGER:
+        raise ProblemError(404, "not-found", "This device is asked for no such recording.")
+    return number
 
 
 def _digest(request: Request) -> str:

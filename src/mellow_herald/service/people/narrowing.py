@@ -57,6 +57,10 @@ KEEPING = frozenset(
         ("GET", "/presence"),
         ("GET", "/readings"),
         ("GET", "/readings/latest"),
+        ("GET", "/recordings"),
+        ("GET", "/recordings/{number}"),
+        ("GET", "/recordings/{number}/file"),
+        ("POST", "/recordings/{number}/cancel"),
     }
 )
 

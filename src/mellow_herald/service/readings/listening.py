@@ -13,7 +13,7 @@ from mellow_herald.service.readings.wishes import EVENT
 from mellow_herald.store import boards
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.gate import Lock, try_take
-from mellow_herald.store.readings import listenings, signals
+from mellow_herald.store.readings import listenings, recordings, signals
 from mellow_herald.store.readings.listenings import StoredListening
 from mellow_herald.store.readings.signals import StoredSignal
 from mellow_herald.wire.readings import ListeningCost, ListeningEnd, ListeningIn, ListeningOut, ListeningPreview
@@ -144,11 +144,12 @@ def _shown(row: StoredListening, now: datetime) -> ListeningOut:
 
 
 async def load_wishes(context: Context) -> None:
-    """Reads what devices are asked for; those for whom that has changed are told at their next check-in."""
+    """Reads what devices are asked for, recordings too; those for whom it has changed are told when they next call."""
     now = context.clock.now()
     async with context.engine.connect() as connection:
         rows = await listenings.asked_devices(connection, now)
-    for device_id in context.wishes.take(rows, now):
+        asked = await recordings.list_open(connection)
+    for device_id in context.wishes.take(rows, now) | context.wishes.take_recordings(asked):
         context.memory.forget(device_id)
 
 

@@ -8,7 +8,7 @@ from sqlalchemy import text
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import say_trouble
 from mellow_herald.store.gate import Lock, try_take
-from mellow_herald.store.readings import merging, partitions
+from mellow_herald.store.readings import merging, partitions, recordings
 
 EVERY_S, SOONEST_S = 5.0, 0.5
 SWEEP_S = 3600.0
@@ -39,8 +39,8 @@ async def merge_once(context: Context) -> int:
 
 
 async def sweep(context: Context) -> list[str]:
-    """Lets go of readings that are kept no longer: whole days, and the values of signals that are kept less long.
-    Returns the partitions that went."""
+    """Lets go of readings that are kept no longer: whole days, and the values of signals that are kept less long,
+    and recordings. Returns the partitions that went."""
     now, settings = context.clock.now(), context.settings
     oldest = {
         "reading_chunk": now - timedelta(days=settings.readings_days),
@@ -56,4 +56,5 @@ async def sweep(context: Context) -> list[str]:
             ),
             {"now": now},
         )
+        await recordings.drop_before(connection, oldest["reading_chunk"])
     return gone

@@ -19,6 +19,7 @@ from mellow_herald.store.tables.fleet import (
 from mellow_herald.store.tables.people import Credential, KnownAddress, MacKey, Person
 from mellow_herald.store.tables.radio import RadioDevice, RadioMember, RadioNetworkRow, RadioSession, RadioWish
 from mellow_herald.store.tables.readings import (
+    ChartPage,
     DeviceSignal,
     Listening,
     ListeningDevice,
@@ -27,6 +28,8 @@ from mellow_herald.store.tables.readings import (
     ReadingHour,
     ReadingLanded,
     ReadingMinute,
+    Recording,
+    RecordingPart,
     SignalRow,
 )
 from mellow_herald.store.tables.releases import (
@@ -57,6 +60,7 @@ __all__ = [
     "Base",
     "Baseline",
     "Board",
+    "ChartPage",
     "ClockRow",
     "CoapDevice",
     "CodeSlice",
@@ -92,6 +96,8 @@ __all__ = [
     "ReadingHour",
     "ReadingLanded",
     "ReadingMinute",
+    "Recording",
+    "RecordingPart",
     "Release",
     "ReleaseImage",
     "RingRow",

@@ -7,6 +7,7 @@ from sqlalchemy import REAL, BigInteger, Double, ForeignKey, Index, Integer, Tex
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.orm import Mapped, mapped_column
 
+from mellow_herald.core.readings.recording import RecordingState
 from mellow_herald.core.readings.signal import SignalKind
 from mellow_herald.store.tables.base import Base, one_of
 
@@ -140,3 +141,55 @@ class ReadingHour(_Rolled, Base):
 
     __tablename__ = "reading_hour"
     __table_args__ = ({"postgresql_partition_by": "RANGE (at)"},)
+
+
+class Recording(Base):
+    """A stretch (``begins`` to ``ends``) that a device is asked to send as it kept it, at full rate; of all signals
+    where none is named. ``offset_s``: by how much its clock is behind. ``size``, ``sha256`` and ``said`` (how many
+    values) are what it announced; ``have`` bytes are there."""
+
+    __tablename__ = "recording"
+    __table_args__ = (Index(None, "device_id"), one_of("state", RecordingState))
+    id: Mapped[int] = mapped_column(primary_key=True)
+    device_id: Mapped[int] = mapped_column(ForeignKey("device.id", ondelete="CASCADE"))
+    begins: Mapped[datetime]
+    ends: Mapped[datetime]
+    signals: Mapped[list[Any]]
+    at_most: Mapped[int]
+    asked_by: Mapped[str]
+    asked_at: Mapped[datetime]
+    state: Mapped[str]
+    offset_s: Mapped[float]
+    size: Mapped[int | None]
+    sha256: Mapped[str | None]
+    samples: Mapped[int | None]
+    have: Mapped[int] = mapped_column(server_default=text("0"))
+    tries: Mapped[int] = mapped_column(Integer, server_default=text("0"))
+    moved_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None] = mapped_column(index=True)
+    reason: Mapped[str] = mapped_column(server_default=text("''"))
+    detail: Mapped[str] = mapped_column(server_default=text("''"))
+    contains: Mapped[list[Any]] = mapped_column(server_default=text("'[]'"))
+
+
+class RecordingPart(Base):
+    """Bytes of a recording, from ``at`` on."""
+
+    __tablename__ = "recording_part"
+    recording_id: Mapped[int] = mapped_column(ForeignKey("recording.id", ondelete="CASCADE"), primary_key=True)
+    at: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    body: Mapped[bytes]
+
+
+class ChartPage(Base):
+    """A page of plots that somebody has laid out, kept as what they would write down (TOML); ``shared``: everybody sees
+    it, and its maker alone changes it."""
+
+    __tablename__ = "chart_page"
+    __table_args__ = (UniqueConstraint("person", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    person: Mapped[str]
+    name: Mapped[str]
+    shared: Mapped[bool]
+    document: Mapped[dict[str, Any]]
+    changed_at: Mapped[datetime]
