@@ -5,10 +5,11 @@ import { api, told, type Schemas } from '../api/client'
 import { useLoading } from '../loading'
 import { RANGES, age, lately, type Range } from '../readings'
 import { useClock } from '../stores/clock'
+import RecordingsHere from './RecordingsHere.vue'
 import SignalPlot from './SignalPlot.vue'
 
 /** What devices that a selector picks have sent: their newest values, and each signal over time. */
-const props = defineProps<{ where: string; signals?: string[]; by?: 'device' | 'version' | 'hw_rev' | 'ring'; rollout?: number | null; page: string }>()
+const props = defineProps<{ where: string; signals?: string[]; by?: 'device' | 'version' | 'hw_rev' | 'ring'; rollout?: number | null; page: string; serial?: string }>()
 const AGAIN_MS = 5000
 const clock = useClock()
 const latest = ref<Schemas['LastValueOut'][]>([])
@@ -82,6 +83,7 @@ onBeforeUnmount(() => window.clearInterval(timer))
       Nothing has come yet. Ask for it: <code>herald signal listen --where '{{ where }}' --signals battery --every 10s --until 2h</code>
     </p>
     <SignalPlot v-for="name in names" :key="name" :signal="name" :where="where" :by="by" :rollout="rollout" :range="range" :page="page" @zoom="zoom" @back="back" />
+    <RecordingsHere v-if="serial" :serial="serial" :range="range" class="mt-4" />
   </div>
 </template>
 

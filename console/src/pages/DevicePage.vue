@@ -165,7 +165,7 @@ async function settle(reason: string) {
       <RadioHere v-if="device.transport === 'radio'" :id="device.id" :serial="device.serial" />
       <template v-if="!device.transport || device.transport === 'http'">
         <h2>Readings over time</h2>
-        <v-card class="panel mb-5"><ReadingsHere :where="`serial = ${device.serial}`" :page="device.serial" /></v-card>
+        <v-card class="panel mb-5"><ReadingsHere :where="`serial = ${device.serial}`" :page="device.serial" :serial="device.serial" /></v-card>
       </template>
       <template v-if="device.parts?.length">
         <h2>Parts in its newest attempt</h2>
