@@ -1,4 +1,4 @@
-"""What a simulated device sends when it is asked for a recording: the same file whatever breaks off, and only what it has."""
+"""What a simulated device sends when it is asked for a recording: the same file whatever breaks off."""
 
 import asyncio
 import gzip
@@ -49,6 +49,8 @@ class Line:
 
     async def announce_recording(self, number: int, said: dict[str, Any]) -> int:
         self._call()
+        if self.body and len(self.body) == self.said["size"]:
+            raise RefusedCallError(409, "recording-over", "it is complete")
         if said.get("sha256") != self.said.get("sha256"):
             self.body = b""
         self.said = said
@@ -98,10 +100,8 @@ async def test_it_arrives_whole_whatever_breaks_off(quick: None, every: int) -> 
     assert sha256(line.body).hexdigest() == line.said["sha256"] and len(line.body) == line.said["size"]
     moments = list(read_moments([line.body]))
     assert len(moments) == 601 == line.said["samples"]
-    assert moments[0] == (
-        (NOON + timedelta(minutes=5)).timestamp(),
-        {"weight": measure("weight", NOON + timedelta(minutes=5))},
-    )
+    begins = NOON + timedelta(minutes=5)
+    assert moments[0] == (begins.timestamp(), {"weight": measure("weight", begins)})
     times = [at for at, _ in moments]
     assert times == sorted(set(times))
 
