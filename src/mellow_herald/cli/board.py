@@ -1,28 +1,52 @@
 """Boards."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from mellow_herald.cli.output import AsJson, console, print_json, table
 
+if TYPE_CHECKING:
+    from mellow_herald.wire.board import BoardIn
+
 app = typer.Typer(name="board", help="Hardware models and the lines they serve.", no_args_is_help=True)
 
 
 @app.command("add")
-def add(file: Annotated[Path, typer.Argument(help="A board file (TOML).")]) -> None:
-    """Add a board from a file, or replace what is known of it."""
+def add(
+    file: Annotated[Path, typer.Argument(help="A board file (TOML).")],
+    signals_from: Annotated[
+        list[Path] | None,
+        typer.Option("--signals-from", help="Its bus-signal database file (.dbc, .kcd, .sym, .arxml); more than once."),
+    ] = None,
+) -> None:
+    """Add a board from a file, or replace what is known of it. Signals may come from the file that describes its bus;
+    what the board file says of one of them counts."""
     from mellow_herald.cli.connection import connect
     from mellow_herald.client.documents import read_document
     from mellow_herald.wire.board import BoardIn
 
     board = read_document(file, BoardIn)
+    if signals_from:
+        board = _with_signals(board, signals_from)
     with connect() as herald:
         added = herald.boards.add(board)
     print(f"Board {added.name} with line{'s' * (len(added.lines) > 1)} {', '.join(added.lines)}.")
     if added.single_slot:
         print("It has a single slot for app: an update is written in place, with no way back without a download.")
+
+
+def _with_signals(board: "BoardIn", files: list[Path]) -> "BoardIn":
+    """A board with the signals of files that describe its bus."""
+    from mellow_herald.cli.extras import require
+    from mellow_herald.client.bus_signals import read_bus_file
+
+    require("bus")
+    known = {one.name: one for file in reversed(files) for one in read_bus_file(file)}
+    known |= {one.name: one for one in board.signals}
+    print(f"{len(known)} signals: {', '.join(sorted(known))}")
+    return type(board).model_validate({**board.model_dump(), "signals": [known[name] for name in sorted(known)]})
 
 
 @app.command("list")

@@ -5,7 +5,7 @@ from importlib.util import find_spec
 from mellow_herald.core.refusal import Refused
 
 # One package of each extra stands for all of them: an extra is installed whole or not at all.
-BRINGS = {"service": "fastapi", "sim": "httptools"}
+BRINGS = {"service": "fastapi", "sim": "httptools", "bus": "cantools"}
 
 
 def require(*extras: str) -> None:

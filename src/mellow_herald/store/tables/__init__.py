@@ -19,7 +19,6 @@ from mellow_herald.store.tables.fleet import (
 from mellow_herald.store.tables.people import Credential, KnownAddress, MacKey, Person
 from mellow_herald.store.tables.radio import RadioDevice, RadioMember, RadioNetworkRow, RadioSession, RadioWish
 from mellow_herald.store.tables.readings import (
-    ChartPage,
     DeviceSignal,
     Listening,
     ListeningDevice,
@@ -60,7 +59,6 @@ __all__ = [
     "Base",
     "Baseline",
     "Board",
-    "ChartPage",
     "ClockRow",
     "CoapDevice",
     "CodeSlice",

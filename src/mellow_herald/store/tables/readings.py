@@ -179,17 +179,3 @@ class RecordingPart(Base):
     recording_id: Mapped[int] = mapped_column(ForeignKey("recording.id", ondelete="CASCADE"), primary_key=True)
     at: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
     body: Mapped[bytes]
-
-
-class ChartPage(Base):
-    """A page of plots that somebody has laid out, kept as what they would write down (TOML); ``shared``: everybody sees
-    it, and its maker alone changes it."""
-
-    __tablename__ = "chart_page"
-    __table_args__ = (UniqueConstraint("person", "name"),)
-    id: Mapped[int] = mapped_column(primary_key=True)
-    person: Mapped[str]
-    name: Mapped[str]
-    shared: Mapped[bool]
-    document: Mapped[dict[str, Any]]
-    changed_at: Mapped[datetime]

@@ -1,4 +1,4 @@
-"""Recordings at full rate, and pages of plots"""
+"""Recordings at full rate"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -51,20 +51,8 @@ def upgrade() -> None:
         ),
         sa.PrimaryKeyConstraint("recording_id", "at", name="pk_recording_part"),
     )
-    op.create_table(
-        "chart_page",
-        sa.Column("id", sa.BigInteger(), nullable=False),
-        sa.Column("person", sa.Text(), nullable=False),
-        sa.Column("name", sa.Text(), nullable=False),
-        sa.Column("shared", sa.Boolean(), nullable=False),
-        sa.Column("document", postgresql.JSONB(), nullable=False),
-        sa.Column("changed_at", sa.DateTime(timezone=True), nullable=False),
-        sa.PrimaryKeyConstraint("id", name="pk_chart_page"),
-        sa.UniqueConstraint("person", "name", name="uq_chart_page_person_name"),
-    )
 
 
 def downgrade() -> None:
-    op.drop_table("chart_page")
     op.drop_table("recording_part")
     op.drop_table("recording")
