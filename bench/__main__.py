@@ -12,6 +12,7 @@ from bench import (
     fragments,
     halting,
     million,
+    readings,
     reports,
     rings,
     sessions,
@@ -34,7 +35,8 @@ def main() -> None:
         *brake.measure(),
         *fragments.measure(),
         *sessions.measure(),
-        halting.measure(),
+        *readings.measure(),
+        *halting.measure(),
         *waking.measure(),
         *million.measure(),
     ]

@@ -140,7 +140,7 @@ class Crowd:
             "nonce": f"nonce-of-{member.serial}",
             "labels": {"site": "fernhollow"},
         }
-        _, answer = await self._post(member, "/enrolments", said)
+        _, answer = await self.post(member, "/enrolments", said)
         member.token = answer["token"]
 
     async def check_in(self, member: Member, **more: Any) -> str | None:
@@ -157,7 +157,7 @@ class Crowd:
             "standby": standby,
             **more,
         }
-        status, answer = await self._post(member, "/checkins", said)
+        status, answer = await self.post(member, "/checkins", said)
         if status != 200:
             return None
         member.attempt = answer.get("attempt", member.attempt)
@@ -175,7 +175,7 @@ class Crowd:
             said.append(
                 {"boots": member.boots, "seq": member.seq, "attempt": member.attempt, "state": state, **named, **more}
             )
-        await self._post(member, "/reports", {"reports": said})
+        await self.post(member, "/reports", {"reports": said})
 
     async def stage(self, member: Member) -> None:
         """From the offer to the staged image."""
@@ -184,7 +184,8 @@ class Crowd:
             member.standby = NEW
             await self.report(member, "staged")
 
-    async def _post(self, member: Member, path: str, said: dict[str, Any]) -> tuple[int, Any]:
+    async def post(self, member: Member, path: str, said: dict[str, Any]) -> tuple[int, Any]:
+        """A call of a device: its status and its answer."""
         connection = await self._connections.get()
         try:
             return await connection.post(path, said, member.token)

@@ -6,6 +6,7 @@ import httpx
 
 from mellow_herald.core.digest import sha256_hex
 from tests.harness.firmware import BOARD, LINE, make_bytes
+from tests.harness.patience import PATIENCE_S
 
 
 class PuppetDevice:
@@ -13,7 +14,7 @@ class PuppetDevice:
 
     def __init__(self, url: str, serial: str, *, version: str = "2.4.0", hw_rev: int = 1) -> None:
         # To read the certificates that nobody asks for on loopback takes longer than all that a test does with it.
-        self._http = httpx.Client(base_url=f"{url}/device/v1", timeout=60, trust_env=False, verify=False)
+        self._http = httpx.Client(base_url=f"{url}/device/v1", timeout=PATIENCE_S, trust_env=False, verify=False)
         self.serial, self.hw_rev, self.version = serial, hw_rev, version
         self.digest = sha256_hex(make_bytes(version))
         self.standby: dict[str, Any] = {}
@@ -58,7 +59,7 @@ class PuppetDevice:
             **more,
         }
         prefer = {"prefer": f"wait={wait}"} if wait else {}
-        timeout = httpx.Timeout(10 + wait)
+        timeout = httpx.Timeout(PATIENCE_S + wait)
         return self._keep(self._http.post("/checkins", json=said, headers={**self.headers, **prefer}, timeout=timeout))
 
     def report(self, state: str, **more: Any) -> httpx.Response:

@@ -5678,7 +5678,8 @@ export interface components {
          * RadioSessionOut
          * @description One transmission of a release to a group. ``state`` is ``setting-up``, ``sending`` or ``ended``; ``length_s`` is
          *     how long it was expected to take, ``expected_share`` the share of members expected to need no repair; ``counts`` are
-         *     members by step, ``late`` those that were not ready when it began; ``trouble`` says why it does not go on.
+         *     members by step, ``late`` those that were not ready when it began; ``postponed`` how often it was put off since nobody
+         *     was ready; ``trouble`` says why it does not go on.
          */
         RadioSessionOut: {
             /** Id */
@@ -5736,6 +5737,11 @@ export interface components {
             ended_at: string | null;
             /** Answers Until */
             answers_until: string | null;
+            /**
+             * Postponed
+             * @default 0
+             */
+            postponed: number;
             /** Counts */
             counts: {
                 [key: string]: number;

@@ -36,6 +36,7 @@ function told_of(one: Schemas['RadioSessionOut']): string {
       <span class="sent"><span :style="{ width: `${(100 * one.sent) / Math.max(1, one.to_send)}%` }" /></span>
       <span><strong>{{ one.complete }}</strong> of {{ devices(one) }} complete</span>
       <span v-if="one.late.length" class="late">{{ one.late.length }} not ready at its start</span>
+      <span v-if="one.postponed" class="late">put off {{ one.postponed }} times: nobody was ready</span>
       <span v-if="one.trouble" class="bad">{{ one.trouble }}</span>
     </div>
   </v-card>

@@ -250,11 +250,23 @@ def sessions(
             f"{one.sent} of {one.to_send}",
             f"{one.complete} of {sum(one.counts.values())}",
             ", ".join(one.late[:4]) + (" …" if len(one.late) > 4 else ""),
+            "" if not one.postponed else f"{one.postponed} times",
             one.trouble,
         ]
         for one in found
     ]
-    columns = ["id", "", "state", "begins", "takes", "fragments", "complete", "not ready at start", "trouble"]
+    columns = [
+        "id",
+        "",
+        "state",
+        "begins",
+        "takes",
+        "fragments",
+        "complete",
+        "not ready at start",
+        "put off",
+        "trouble",
+    ]
     table(f"{len(found)} sessions of rollout {rollout}", columns, rows, right=["id"])
 
 

@@ -86,6 +86,8 @@ def picture(one: "RadioSessionOut", now: datetime) -> Group:
     parts: list[Any] = [headline(one, now), Text(how, style="dim"), _bar(one)]
     if one.trouble:
         parts.append(Text(f"does not go on: {one.trouble}", style=ROSE))
+    if one.postponed:
+        parts.append(Text(f"put off {one.postponed} times: nobody was ready when it was to begin", style=HONEY))
     if one.late:
         late = ", ".join(one.late)
         parts.append(Text(f"not ready when it began, served next: {late}", style=HONEY))

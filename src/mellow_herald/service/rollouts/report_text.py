@@ -166,6 +166,7 @@ def session_cells(one: RadioSessionOut) -> list[str]:
     repair = f", repair of {one.repair_of}" if one.repair_of is not None else ""
     took = span((one.ended_at - one.began_at).total_seconds()) if one.began_at and one.ended_at else ""
     late = f", {len(one.late)} not ready" if one.late else ""
+    late += f", put off {one.postponed} times" if one.postponed else ""
     return [
         f"{one.id}{repair}",
         moment(one.planned_at),
