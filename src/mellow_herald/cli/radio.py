@@ -263,7 +263,7 @@ def sessions(
         "takes",
         "fragments",
         "complete",
-        "not ready at start",
+        "not ready",
         "put off",
         "trouble",
     ]

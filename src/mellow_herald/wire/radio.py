@@ -112,8 +112,8 @@ class RadioMemberOut(Shown):
 class RadioSessionOut(Shown):
     """One transmission of a release to a group. ``state`` is ``setting-up``, ``sending`` or ``ended``; ``length_s`` is
     how long it was expected to take, ``expected_share`` the share of members expected to need no repair; ``counts`` are
-    members by step, ``late`` those that were not ready when it began; ``postponed`` how often it was put off since nobody
-    was ready; ``trouble`` says why it does not go on."""
+    members by step, ``late`` those that were not ready when it began; ``postponed`` how often it was put off, nobody
+    being ready; ``trouble`` says why it does not go on."""
 
     id: int
     rollout_id: int

@@ -288,3 +288,13 @@ def test_old_days_go_whole_and_nobody_waits_for_that(measured: RunningService, d
     stretch = {"begin": datetime.fromtimestamp(at - 4 * 86_400, UTC)}
     fine = measured.herald.readings.series("temperature", **stretch, points=5000)
     assert sum(point.count for point in fine.series[0].points) == 2, "what was rolled up of it is still there"
+
+
+def test_a_number_too_large_for_seven_digits_holds_nothing_up(measured: RunningService, device: PuppetDevice) -> None:
+    now = now_of(measured)
+    large = block(now - 600, [0, 1000], temperature=[1e39, 21.5])
+    assert send(device, large, block(now - 300, [0], temperature=[22.5])).json()["taken"] == 3
+    merged(measured)
+    (told,) = measured.herald.readings.series("temperature", where="serial = TA-1").series
+    assert told.points[0].most == 1e39
+    assert told.points[-1].last == 22.5

@@ -13,6 +13,7 @@ from mellow_herald.core.readings.signal import SignalKind
 AHEAD_S, BEHIND_S = 300.0, 30 * 86_400.0
 MINUTE_S = 60
 LONGEST_TEXT = 500
+NUMBERS = frozenset({int, float})
 MOST_UNDECLARED = 50
 # A device's clock that is off by no more than this is taken for right: what the way took is no fault of the clock.
 CLOCK_RIGHT_S, CLOCK_MOVED_S = 5.0, 5.0
@@ -104,14 +105,18 @@ def _column(
     when: tuple[NDArray[np.int64], NDArray[np.bool_], NDArray[np.bool_]],
 ) -> None:
     stamps, ahead, old = when
-    present = np.fromiter((value is not None for value in column), bool, len(column))
     kind = kind or kind_of(column)
     numeric = kind is SignalKind.NUMBER
     values = np.zeros(len(column))
-    if numeric:
-        right = np.fromiter((type(value) in (int, float) for value in column), bool, len(column))
+    if numeric and set(map(type, column)) <= NUMBERS:  # nearly always, and a tenth of the work
+        present = right = np.ones(len(column), bool)
+        values = np.array(column, np.float64)
+    elif numeric:
+        present = _present(column)
+        right = np.fromiter((type(value) in NUMBERS for value in column), bool, len(column))
         values = np.array([value if fits else 0.0 for value, fits in zip(column, right, strict=True)], np.float64)
     else:
+        present = _present(column)
         right = np.fromiter(
             (isinstance(value, str) and len(value) <= LONGEST_TEXT and "\0" not in value for value in column),
             bool,
@@ -144,6 +149,10 @@ def _column(
         within = chosen[begin:end]
         texts = () if numeric else tuple(column[at] for at in within.tolist())
         taken.pieces.append(Piece(name, minute, offsets, values[within], texts))
+
+
+def _present(column: Sequence[Any]) -> NDArray[np.bool_]:
+    return np.fromiter((value is not None for value in column), bool, len(column))
 
 
 def kind_of(column: Sequence[Any]) -> SignalKind:

@@ -151,10 +151,10 @@ class ReadingsIntake:
         for piece in taken.pieces:
             signal = self._signals[device["board"], piece.signal].id
             minute = datetime.fromtimestamp(piece.minute, UTC)
-            offsets, words = piece.offsets.tolist(), list(piece.texts)
-            numbers = None if words else piece.values.tolist()
-            rows.append((device["id"], signal, minute, offsets, numbers, words or None))
-            last = datetime.fromtimestamp(piece.minute + offsets[-1] / 1000, UTC)
+            words = piece.texts or None
+            numbers = None if words else piece.values
+            rows.append((device["id"], signal, minute, piece.offsets, numbers, words))
+            last = datetime.fromtimestamp(piece.minute + int(piece.offsets[-1]) / 1000, UTC)
             key = device["id"], signal
             if key not in newest or newest[key]["last_at"] <= last:
                 newest[key] = {
@@ -162,7 +162,7 @@ class ReadingsIntake:
                     "signal_id": signal,
                     "last_at": last,
                     "arrived_at": now,
-                    "value": numbers[-1] if numbers else None,
+                    "value": None if numbers is None else float(numbers[-1]),
                     "text": words[-1] if words else None,
                 }
         return rows

@@ -2,16 +2,19 @@
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any, TypedDict
+from typing import TypedDict
 
+import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.store.database import fetch_all
+from mellow_herald.store.readings.copying import copy_rows, doubles, ints, moment, small, texts, whole
 from mellow_herald.store.tables import Device, ReadingClock
 
-Landed = tuple[int, int, datetime, list[int], list[float] | None, list[str] | None]
+Landed = tuple[int, int, datetime, NDArray[np.int32], NDArray[np.float64] | None, Sequence[str] | None]
 """device, signal, minute, offsets (ms), numbers or words."""
 COLUMNS = ("device_id", "signal_id", "at", "offsets", "vals", "texts")
 
@@ -27,8 +30,11 @@ class Sender(TypedDict):
 
 async def land(connection: AsyncConnection, rows: Sequence[Landed]) -> None:
     """Writes them down by COPY."""
-    raw: Any = (await connection.get_raw_connection()).driver_connection
-    await raw.copy_records_to_table("reading_landed", records=rows, columns=COLUMNS)
+    fields = (
+        (whole(device), small(signal), moment(at), ints(offsets), doubles(vals), texts(words))
+        for device, signal, at, offsets, vals, words in rows
+    )
+    await copy_rows(connection, "reading_landed", COLUMNS, fields)
 
 
 async def senders(connection: AsyncConnection, device_ids: Sequence[int]) -> dict[int, Sender]:

@@ -10,11 +10,13 @@ from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.readings.chunk import Rollup, merge, merge_texts, roll_up
+from mellow_herald.store.readings.copying import NULL, copy_rows, doubles, ints, moment, reals, small, texts, whole
 from mellow_herald.store.readings.partitions import make_room
 
 AT_ONCE = 5000
 CHUNK = ("device_id", "signal_id", "at", "offsets", "vals", "doubles", "texts")
 ROLLED = ("device_id", "signal_id", "at", "count", "least", "most", "mean", "last")
+LARGEST_REAL = float(np.finfo(np.float32).max)
 Key = tuple[int, int, datetime]
 _TAKE = text(
     "DELETE FROM reading_landed WHERE id IN (SELECT id FROM reading_landed WHERE at <= :over ORDER BY id LIMIT :most)"
@@ -64,12 +66,12 @@ async def merge_landed(connection: AsyncConnection, now: datetime, most: int = A
     chunks, minutes = [], []
     for key in keys:
         chunk, rolled = _whole(parts[key], precise=key[1] in precise)
-        chunks.append((*key, *chunk))
+        chunks.append((whole(key[0]), small(key[1]), moment(key[2]), *chunk))
         if rolled is not None:
             minutes.append((*key, rolled.count, rolled.least, rolled.most, rolled.mean, rolled.last))
     await _forget(connection, late)
     raw: Any = (await connection.get_raw_connection()).driver_connection
-    await raw.copy_records_to_table("reading_chunk", records=chunks, columns=CHUNK)
+    await copy_rows(connection, "reading_chunk", CHUNK, chunks)
     await raw.copy_records_to_table("reading_minute", records=minutes, columns=ROLLED)
     hours = sorted({(device, signal, _hour(at)) for device, signal, at, *_ in minutes})
     if hours:
@@ -77,17 +79,19 @@ async def merge_landed(connection: AsyncConnection, now: datetime, most: int = A
     return len(rows)
 
 
-def _whole(parts: Sequence[Any], *, precise: bool) -> tuple[tuple[Any, ...], Rollup | None]:
-    """One minute: its offsets, and numbers, precise numbers or words; and what is rolled up of numbers."""
+def _whole(parts: Sequence[Any], *, precise: bool) -> tuple[tuple[bytes, ...], Rollup | None]:
+    """One minute: the fields of its offsets, and of numbers, precise numbers or words; and what is rolled up of
+    numbers. What is too large for a number of seven digits is kept as a precise one."""
     # A signal that has become another kind within a minute: what came first decides for the rest of it.
     words = parts[0].vals is None
     fitting = [part for part in parts if (part.vals is None) == words]
     if words:
-        offsets, texts = merge_texts([(np.array(part.offsets, np.int32), part.texts) for part in fitting])
-        return (offsets.tolist(), None, None, texts), None
+        offsets, told = merge_texts([(np.array(part.offsets, np.int32), part.texts) for part in fitting])
+        return (ints(offsets), NULL, NULL, texts(told)), None
     offsets, values = merge([(np.array(part.offsets, np.int32), np.array(part.vals)) for part in fitting])
-    listed = values.tolist()
-    return (offsets.tolist(), None if precise else listed, listed if precise else None, None), roll_up(values)
+    if precise or float(np.abs(values).max()) > LARGEST_REAL:
+        return (ints(offsets), NULL, doubles(values), NULL), roll_up(values)
+    return (ints(offsets), reals(values), NULL, NULL), roll_up(values)
 
 
 async def _precise(connection: AsyncConnection, signals: set[int]) -> set[int]:
