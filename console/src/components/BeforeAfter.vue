@@ -2,6 +2,7 @@
 import uPlot from 'uplot'
 import 'uplot/dist/uPlot.min.css'
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
 import { useTheme } from 'vuetify'
 
 import { api, told, type Schemas } from '../api/client'
@@ -20,7 +21,9 @@ const SPANS = [
 const HEIGHT = 240
 const AGAIN_MS = 15_000
 const names = ref<string[]>([])
+const route = useRoute()
 const signal = ref('')
+const wanted = computed(() => (typeof route.query.signal === 'string' ? route.query.signal : ''))
 const span = ref('6h')
 const change = ref<Schemas['ChangeOut'] | null>(null)
 const place = ref<HTMLDivElement | null>(null)
@@ -31,12 +34,14 @@ let watching: ResizeObserver | null = null
 const { failure, reload } = useLoading(async () => {
   const known = await told(api.GET('/api/v1/signals', {}))
   names.value = [...new Set(known.filter((one) => one.sent && one.kind === 'number').map((one) => one.name))]
+  if (names.value.includes(wanted.value) && !signal.value) signal.value = wanted.value
   if (!names.value.includes(signal.value)) signal.value = names.value.includes('battery') ? 'battery' : (names.value[0] ?? '')
   if (!signal.value) return
   change.value = await told(
     api.GET('/api/v1/rollouts/{number}/readings', { params: { path: { number: props.rolloutId }, query: { signal: signal.value, span: span.value } } }),
   )
 })
+watch(wanted, (name) => names.value.includes(name) && (signal.value = name))
 watch([signal, span, () => props.rolloutId], reload)
 watch([change, () => theme.global.name.value], draw, { flush: 'post' })
 const timer = window.setInterval(() => !document.hidden && void reload(), AGAIN_MS)
@@ -109,7 +114,7 @@ onBeforeUnmount(() => {
 </script>
 
 <template>
-  <section v-show="names.length" data-testid="before-and-after">
+  <section v-show="names.length" id="before-and-after" data-testid="before-and-after">
     <v-card class="panel mb-5">
       <h2>Before and after</h2>
       <div class="row mb-2">

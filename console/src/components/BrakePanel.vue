@@ -30,6 +30,10 @@ function moments(brake: Schemas['BrakeOut']) {
 function percent(bad: number, seen: number): string {
   return seen ? `${((100 * bad) / seen).toFixed(1)} %` : '–'
 }
+/** To the plot that tells what the update did to a reading. */
+function goThere() {
+  document.getElementById('before-and-after')?.scrollIntoView({ behavior: 'smooth' })
+}
 </script>
 
 <template>
@@ -82,7 +86,7 @@ function percent(bad: number, seen: number): string {
   </section>
   <p v-if="brakes.control" class="quiet" data-testid="control">{{ brakes.control.words }}</p>
   <p v-for="reading in brakes.control?.readings ?? []" :key="reading.name" class="quiet">
-    {{ reading.name }}: {{ reading.updated ?? '–' }} on {{ reading.updated_devices }} updated devices, {{ reading.others ?? '–' }} on {{ reading.other_devices }} others (medians)
+    <router-link :to="{ query: { signal: reading.name }, hash: '#before-and-after' }" @click="goThere">{{ reading.name }}</router-link>: {{ reading.updated ?? '–' }} on {{ reading.updated_devices }} updated devices, {{ reading.others ?? '–' }} on {{ reading.other_devices }} others (medians)
   </p>
   <p v-if="brakes.round > 1" class="quiet">Round {{ brakes.round }}: only devices first exposed since the resume count.</p>
 </template>

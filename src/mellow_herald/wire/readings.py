@@ -1,5 +1,6 @@
 """Signals, listening, and readings over time."""
 
+from importlib import import_module
 from typing import Annotated, Any, Literal
 
 from pydantic import ConfigDict, Field, model_validator
@@ -155,6 +156,22 @@ class SeriesOut(Shown):
     devices: int
     cut: bool
     series: list[SeriesOne]
+
+    def columns(self) -> dict[str, list[Any]]:
+        """All points as columns of one length: ``series`` (whose), ``at``, ``count``, ``least``, ``most``, ``mean``,
+        ``last`` and ``text``."""
+        names = ("at", "count", "least", "most", "mean", "last", "text")
+        points = [(one.key, point) for one in self.series for point in one.points]
+        told = {name: [getattr(point, name) for _, point in points] for name in names}
+        return {"series": [key for key, _ in points], **told}
+
+    def frame(self) -> Any:
+        """The same as a pandas frame, if pandas is installed: a row for each point. ``ImportError`` if it is not."""
+        try:
+            pandas = import_module("pandas")
+        except ImportError:
+            raise ImportError("pandas is not installed: `pip install pandas`, or take columns()") from None
+        return pandas.DataFrame(self.columns())
 
 
 class SideOut(Shown):

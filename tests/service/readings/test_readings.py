@@ -2,8 +2,10 @@
 
 import gzip
 import json
+import sys
 import time
 from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
 from typing import Any
 
 import cbor2
@@ -298,3 +300,18 @@ def test_a_number_too_large_for_seven_digits_holds_nothing_up(measured: RunningS
     (told,) = measured.herald.readings.series("temperature", where="serial = TA-1").series
     assert told.points[0].most == 1e39
     assert told.points[-1].last == 22.5
+
+
+def test_a_series_comes_in_columns_and_as_a_frame_where_pandas_is(
+    measured: RunningService, device: PuppetDevice, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = now_of(measured)
+    send(device, block(now - 300, [0, 30_000, 60_000], temperature=[20.5, None, 21.5])).raise_for_status()
+    told = measured.herald.readings.series("temperature", where="serial = TA-1")
+    columns = told.columns()
+    assert columns["series"] == ["TA-1", "TA-1"] and columns["last"] == [20.5, 21.5] and columns["text"] == [None] * 2
+    monkeypatch.setitem(sys.modules, "pandas", None)
+    with pytest.raises(ImportError, match="pip install pandas"):
+        told.frame()
+    monkeypatch.setitem(sys.modules, "pandas", SimpleNamespace(DataFrame=dict))
+    assert told.frame() == columns
