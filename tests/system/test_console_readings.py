@@ -1,5 +1,6 @@
 """Readings in headless Chromium: plots are drawn, dragged and read back, and what an update did is seen."""
 
+import gzip
 import re
 from datetime import timedelta
 
@@ -11,6 +12,7 @@ from tests.harness.device import PuppetDevice
 from tests.harness.service import RunningService
 from tests.service.readings.test_change import DRAIN, fleet, send_hours, switch_three, watch
 from tests.service.readings.test_readings import now_of
+from tests.service.readings.test_recordings import announce, file_of, put, told
 from tests.system.test_console import UNLABELLED, sign_in
 
 __all__ = ["fleet"]
@@ -91,3 +93,31 @@ def test_what_an_update_did_is_seen_on_its_rollout(
     expect(panel.get_by_role("row", name="% a day")).to_contain_text("−3.1")
     expect(panel.get_by_role("row", name="% a day")).to_contain_text("−2.1 (−2.1")
     expect(panel.locator("canvas")).to_be_visible()
+
+
+def test_a_recording_is_asked_for_followed_and_fetched_on_the_device_page(
+    page: Page, service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    device = fleet[0]
+    send_hours(device, now_of(service) - 3600, 0.95, 60, -1.0)
+    sign_in(page)
+    page.goto(f"/fleet/{device.serial}")
+    panel = page.get_by_test_id("recordings")
+    panel.get_by_role("button", name="Ask for this stretch at full rate").click()
+    row = panel.get_by_role("row").last
+    expect(row).to_contain_text("it learns of it when it next calls")
+    record = told(device)
+    body = file_of(record["begins"], 100)
+    announce(device, record["number"], body).raise_for_status()
+    put(device, record["number"], body, 0, 200).raise_for_status()
+    expect(row).to_contain_text("200 B of")
+    put(device, record["number"], body, 200, len(body)).raise_for_status()
+    expect(row).to_contain_text("300 values")
+    with page.expect_download() as kept:
+        row.get_by_role("link", name="CSV").click()
+    rows = gzip.decompress(kept.value.path().read_bytes()).decode().splitlines()
+    assert rows[0].startswith("at,activity,weight") and len(rows) == 201
+    panel.get_by_role("button", name="Ask for this stretch at full rate").click()
+    panel.get_by_role("button", name="cancel").click()
+    expect(panel).to_contain_text("cancelled: cancelled on the page")
+    assert page.evaluate(UNLABELLED) == []

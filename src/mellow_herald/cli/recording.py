@@ -64,7 +64,11 @@ def ask(
             return
         ended = _follow(herald, begun)
         if ended.state != "complete":
-            raise Refused("no-recording", f"recording {ended.id} is {ended.state}{_why(ended)}.", _mend(ended))
+            raise Refused(
+                "no-recording",
+                f"recording {ended.id} {'was' if ended.state == 'cancelled' else 'has'} {ended.state}{_why(ended)}.",
+                _mend(ended),
+            )
         if out is None or form is None:
             print(f"Fetch it with `herald recording fetch {ended.id} --out {serial}.csv.gz`.", file=sys.stderr)
         else:
@@ -165,7 +169,8 @@ def _follow(herald: "Herald", begun: "RecordingOut") -> "RecordingOut":
             said = told
         time.sleep(LOOK_S)
         one = herald.recordings.show(one.id)
-    print(f"  {one.state}{_why(one)}, {_come(one)}, {_values(one)} values", file=sys.stderr)
+    if one.state == "complete":
+        print(f"  complete, {_come(one)}, {_values(one)} values", file=sys.stderr)
     return one
 
 

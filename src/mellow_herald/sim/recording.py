@@ -78,7 +78,8 @@ class Recorder:
     async def _send(self, uplink: Uplink, asked: RecordOut) -> bool:
         """Sends a recording whole; False if another is asked for meanwhile."""
         file = self._pack(asked)
-        said: dict[str, Any] = {"reason": "nothing-kept", "detail": "this is not in my ring, or not any more"}
+        since = "" if self._since is None else f"my ring begins at {max(self._since, self._oldest()):%Y-%m-%d %H:%M:%S}"
+        said: dict[str, Any] = {"reason": "nothing-kept", "detail": since}
         if file is not None:
             said = {"size": len(file.body), "sha256": file.sha256, "samples": file.samples}
         have: int | None = None
@@ -100,11 +101,16 @@ class Recorder:
                 return True  # it is wanted no more
         return False
 
+    def _oldest(self) -> datetime:
+        now = self._time.now()
+        assert now is not None
+        return now - KEPT
+
     def _pack(self, asked: RecordOut) -> _File | None:
         """The stretch as a file, the same whenever it is packed; None if nothing of it is kept."""
         now = self._time.now()
         assert now is not None and self._since is not None
-        begins = max(datetime.fromtimestamp(asked.begins, UTC) + self._behind, self._since, now - KEPT)
+        begins = max(datetime.fromtimestamp(asked.begins, UTC) + self._behind, self._since, self._oldest())
         ends = min(datetime.fromtimestamp(asked.ends, UTC) + self._behind, now)
         lines, samples = list[bytes](), 0
         names = [name for name in self._names() if not asked.signals or name in asked.signals]
