@@ -43,6 +43,8 @@ it('draws words as bands of the same word', () => {
   const begin = Date.parse('2026-05-02T08:00:00Z') / 1000
   const drawn = bands([said('1', 'up'), said('2', 'up'), said('4', 'down')], { begin, end: begin + 600 })
   expect(drawn.map((one) => [one.text, one.left, one.width])).toEqual([['up', 10, 30], ['down', 40, 0.5]])
+  const later = bands([said('1', 'up'), said('2', 'up'), said('4', 'down')], { begin: begin + 180, end: begin + 780 })
+  expect(later.map((one) => [one.text, one.left, one.width])).toEqual([['up', 0, 10], ['down', 10, 0.5]])
 })
 
 it('says how old something is', () => {

@@ -50,9 +50,10 @@ export function bands(points: Series['series'][number]['points'], range: Range):
   const place = (at: number) => (100 * (at - range.begin)) / (range.end - range.begin)
   const found: { text: string; from: string; left: number; width: number }[] = []
   points.forEach((point, number) => {
-    const left = place(Date.parse(point.at) / 1000)
+    // What began before the stretch is drawn, and read, from its edge on.
+    const left = Math.max(0, place(Date.parse(point.at) / 1000))
     const next = points[number + 1]
-    const right = next ? place(Date.parse(next.at) / 1000) : left + 0.5
+    const right = next ? Math.max(0, place(Date.parse(next.at) / 1000)) : left + 0.5
     const last = found[found.length - 1]
     if (last && last.text === point.text) last.width = right - last.left
     else found.push({ text: point.text ?? '', from: point.at, left, width: right - left })

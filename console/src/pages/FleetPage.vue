@@ -228,7 +228,7 @@ watch(
               <template v-else-if="column.name === 'attempt'">
                 <template v-if="device.attempt">
                   <StateMark :state="device.attempt.state" />
-                  <span class="quiet"> {{ device.waiting ? `waits for ${device.waiting}` : device.attempt.reason }}</span>
+                  <span class="quiet ml-1">{{ device.waiting ? `waits for ${device.waiting}` : device.attempt.reason }}</span>
                 </template>
               </template>
               <template v-else>{{ device[column.name as keyof Device] }}</template>
