@@ -5678,8 +5678,8 @@ export interface components {
          * RadioSessionOut
          * @description One transmission of a release to a group. ``state`` is ``setting-up``, ``sending`` or ``ended``; ``length_s`` is
          *     how long it was expected to take, ``expected_share`` the share of members expected to need no repair; ``counts`` are
-         *     members by step, ``late`` those that were not ready when it began; ``postponed`` how often it was put off since nobody
-         *     was ready; ``trouble`` says why it does not go on.
+         *     members by step, ``late`` those that were not ready when it began; ``postponed`` how often it was put off, nobody
+         *     being ready; ``trouble`` says why it does not go on.
          */
         RadioSessionOut: {
             /** Id */
@@ -6114,7 +6114,8 @@ export interface components {
         /**
          * ReportOut
          * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
-         *     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members.
+         *     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
+         *     ``changes`` what it did to the readings that its brake watches over time.
          */
         ReportOut: {
             /**
@@ -6136,6 +6137,8 @@ export interface components {
             alarms?: components["schemas"]["AlarmOut"][];
             /** Sessions */
             sessions?: components["schemas"]["RadioSessionOut"][];
+            /** Changes */
+            changes?: components["schemas"]["ChangeOut"][];
         };
         /**
          * RestartPreview

@@ -9,6 +9,7 @@ from mellow_herald.wire.brake import BrakesOut
 from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.model import Shown, Time
 from mellow_herald.wire.radio import RadioSessionOut
+from mellow_herald.wire.readings import ChangeOut
 from mellow_herald.wire.rollout import RolloutOut
 from mellow_herald.wire.suspect import SuspectsOut
 from mellow_herald.wire.topology import AlarmOut
@@ -81,7 +82,8 @@ class FailureOut(Shown):
 
 class ReportOut(Shown):
     """What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
-    that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members."""
+    that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
+    ``changes`` what it did to the readings that its brake watches over time."""
 
     now: Time
     rollout: RolloutOut
@@ -93,3 +95,4 @@ class ReportOut(Shown):
     decisions: list[JournalEntry]
     alarms: list[AlarmOut] = Field(default_factory=list)
     sessions: list[RadioSessionOut] = Field(default_factory=list)
+    changes: list[ChangeOut] = Field(default_factory=list)

@@ -101,6 +101,17 @@ def test_a_release_that_costs_battery_is_seen_and_halted_though_nothing_failed(
     assert min(one.after_s for one in told.updated) < 0 < max(one.after_s for one in told.updated)
     assert {one.devices for one in told.control} == {3}
 
+    # The report keeps the picture.
+    report = service.herald.rollouts.report(rollout_id)
+    (kept,) = report.changes
+    assert kept.signal == "battery" and kept.per_day.difference == pytest.approx(-2.1, abs=0.05)
+    with service.http(service.token) as http:
+        page = http.get(f"/api/v1/rollouts/{rollout_id}/report.html").text
+        text = http.get(f"/api/v1/rollouts/{rollout_id}/report.md").text
+    words = "battery: -3.1 % a day after the update, -1 before, -1 in the control; the update did -2.1 % a day (-2.1"
+    assert words in page and words in text
+    assert page.count("<polyline") == 2 and 'aria-label="battery before and after"' in page
+
 
 def test_a_release_that_costs_nothing_halts_nobody(service: RunningService, fleet: list[PuppetDevice]) -> None:
     begin = now_of(service)

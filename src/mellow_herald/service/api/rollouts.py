@@ -16,6 +16,7 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.people.callers import Anyone, Caller, Operator
 from mellow_herald.service.people.narrowing import together, within
 from mellow_herald.service.problems import ProblemError, Responses, again, problems
+from mellow_herald.service.readings import change
 from mellow_herald.service.rollouts import editing, life, previewing, shown, steering
 from mellow_herald.service.rollouts import report as reports
 from mellow_herald.service.rollouts.life import Agreed
@@ -169,23 +170,28 @@ async def show_course(rollout_id: Id, who: Anyone, context: Ctx) -> CourseOut:
     return await reports.course(context, rollout_id)
 
 
+async def _whole_report(context: Context, rollout_id: int) -> ReportOut:
+    told = await reports.report(context, rollout_id)
+    return told.model_copy(update={"changes": await change.watched(context, told.rollout)})
+
+
 @router.get("/rollouts/{rollout_id}/report", responses=problems(404))
 async def show_report(rollout_id: Id, who: Anyone, context: Ctx) -> ReportOut:
     """What was planned, what happened, who decided what, and where the time went."""
-    return await reports.report(context, rollout_id)
+    return await _whole_report(context, rollout_id)
 
 
 @router.get("/rollouts/{rollout_id}/report.md", responses={**problems(404), **MARKDOWN}, response_class=Response)
 async def report_as_text(rollout_id: Id, who: Anyone, context: Ctx) -> Response:
     """The report as Markdown."""
-    text = write_markdown(await reports.report(context, rollout_id))
+    text = write_markdown(await _whole_report(context, rollout_id))
     return Response(text, media_type="text/markdown; charset=utf-8")
 
 
 @router.get("/rollouts/{rollout_id}/report.html", responses={**problems(404), **PAGE}, response_class=Response)
 async def report_as_page(rollout_id: Id, who: Anyone, context: Ctx) -> Response:
     """The report as one HTML file with charts."""
-    page = write_page(await reports.report(context, rollout_id))
+    page = write_page(await _whole_report(context, rollout_id))
     # The page brings its own style, which the console's policy would not let in; it has no script at all.
     headers = {"content-security-policy": "default-src 'none'; style-src 'unsafe-inline'"}
     return Response(page, media_type="text/html; charset=utf-8", headers=headers)

@@ -23,9 +23,11 @@ from mellow_herald.store.readings import signals
 from mellow_herald.store.readings.around import Minute, Switched, around, not_switched, switched
 from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.wire.readings import ChangeOut, CourseOut, EffectOut, SideOut
+from mellow_herald.wire.rollout import RolloutOut
 
 MOST_DEVICES, MOST_ROLLOUTS = 5000, 1000
 COURSE_POINTS, NEAR_S = 96, 600.0
+REPORTED = timedelta(days=1)
 LOOK_S, SOONEST_S = 60.0, 1.0
 LONGEST_BEFORE = timedelta(days=2)
 Numbers = tuple[list[float], list[float]]
@@ -66,6 +68,18 @@ async def before_and_after(context: Context, rollout_id: int, signal: str, span:
         control=_course(other, step_s),
         step_s=step_s,
     )
+
+
+async def watched(context: Context, rollout: RolloutOut) -> list[ChangeOut]:
+    """Before and after of the readings that a rollout's brake watches over time and that have come, a day around the
+    switch: what its report keeps."""
+    names = [rule.name for rule in rollout.plan.brake.readings if rule.measure is Measure.PER_DAY]
+    if not names:
+        return []
+    async with context.engine.connect() as connection:
+        known = {row["name"] for row in await signals.of_boards(connection)}
+    found = [await before_and_after(context, rollout.id, name, REPORTED) for name in names if name in known]
+    return [one for one in found if one.updated]
 
 
 Both = tuple[Trend | None, Trend | None]

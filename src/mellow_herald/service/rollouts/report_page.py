@@ -7,6 +7,7 @@ from math import log
 from mellow_herald.core.attempt import State
 from mellow_herald.core.course import stacked
 from mellow_herald.core.visible import visible
+from mellow_herald.service.rollouts.report_change import change_in_words, change_picture
 from mellow_herald.service.rollouts.report_text import accounting, moment, session_cells, size, span, what_it_came_to
 from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.report import ReportOut, RingReport
@@ -100,6 +101,11 @@ def _parts(report: ReportOut) -> Iterable[str]:
     heads = ["ring", "planned", "opened", "done", "soak", "attempts", "good", "bad"]
     yield _table(heads, rows, numbers={1, 5, 6, 7})
     yield from _harm(report)
+    if report.changes:
+        yield "<h2>What it did to readings</h2>"
+        for change in report.changes:
+            yield f"<p>{escape(change_in_words(change))}</p>"
+            yield change_picture(change)
     yield "<h2>Where the time went</h2>"
     yield '<p class="quiet">Median of the devices that went each leg of the way.</p>'
     yield _legs(report.rings)

@@ -4,6 +4,7 @@ from collections.abc import Iterable
 from datetime import datetime
 
 from mellow_herald.core.visible import visible
+from mellow_herald.service.rollouts.report_change import change_in_words
 from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.report import ReportOut
@@ -111,6 +112,10 @@ def _parts(report: ReportOut) -> Iterable[str]:
             yield f"- {_plain(seen.words)}" + (f"; at its highest {_highest(seen):.1f}" if seen.history else "")
         if report.brakes.control is not None:
             yield f"- {_plain(report.brakes.control.words)}"
+    if report.changes:
+        yield "\n## What it did to readings\n"
+        for change in report.changes:
+            yield f"- {_plain(change_in_words(change))}"
     if report.suspects.bad:
         yield f"\n## What failing devices have in common\n\n{_plain(report.suspects.words)}"
     if report.suspects.suspects:
