@@ -4515,11 +4515,17 @@ export interface components {
         };
         /**
          * ListeningPreview
-         * @description What a listening would ask of whom. ``refused`` says why it cannot be.
+         * @description What a listening would ask of whom; ``not_asked`` are picked too, but are on narrow radio or speak CoAP.
+         *     ``refused`` says why it cannot be.
          */
         ListeningPreview: {
             /** Devices */
             devices: number;
+            /**
+             * Not Asked
+             * @default 0
+             */
+            not_asked: number;
             /** Costs */
             costs: components["schemas"]["ListeningCost"][];
             /** Disk A Day */

@@ -80,6 +80,8 @@ def listen(
         _print_costs(foreseen)
         if foreseen.refused:
             raise Refused("over-budget", "this cannot be asked for.", " ".join(foreseen.refused))
+        if foreseen.not_asked:
+            print(f"{foreseen.not_asked} more are on narrow radio or speak CoAP: they are not asked.")
         if not foreseen.devices:
             print("No device is picked now. One that comes to be is asked, too: this is read again each minute.")
         if dry:

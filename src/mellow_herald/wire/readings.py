@@ -70,9 +70,11 @@ class ListeningCost(Shown):
 
 
 class ListeningPreview(Shown):
-    """What a listening would ask of whom. ``refused`` says why it cannot be."""
+    """What a listening would ask of whom; ``not_asked`` are picked too, but are on narrow radio or speak CoAP.
+    ``refused`` says why it cannot be."""
 
     devices: int
+    not_asked: int = 0
     costs: list[ListeningCost]
     disk_a_day: int
     refused: list[str]

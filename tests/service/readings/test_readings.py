@@ -15,7 +15,9 @@ import pytest
 from mellow_herald.client import ProblemError
 from mellow_herald.service.readings import listening, merging
 from mellow_herald.wire.board import BoardIn
+from mellow_herald.wire.radio import RadioEntry
 from mellow_herald.wire.readings import ListeningIn
+from mellow_herald.wire.recordings import RecordingIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, DOMAIN, LINE
 from tests.harness.patience import until
@@ -315,3 +317,28 @@ def test_a_series_comes_in_columns_and_as_a_frame_where_pandas_is(
         told.frame()
     monkeypatch.setitem(sys.modules, "pandas", SimpleNamespace(DataFrame=dict))
     assert told.frame() == columns
+
+
+def test_numbers_beyond_all_bounds_are_refused_one_by_one(measured: RunningService, device: PuppetDevice) -> None:
+    now = now_of(measured)
+    largest = 1.7976931348623157e308
+    values = [21.0, largest, 10**400, -largest, 22.0]
+    answer = send(device, block(now - 600, [0, 1000, 2000, 3000, 4000], temperature=values)).json()
+    assert answer["taken"] == 2
+    assert [(one["index"], one["kind"]) for one in answer["refused"]] == [(n, "not-a-number") for n in (1, 2, 3)]
+    merged(measured)
+    (told,) = measured.herald.readings.series("temperature", where="serial = TA-1").series
+    assert told.points[-1].last == 22.0
+
+
+def test_who_has_no_words_for_readings_is_not_asked_and_it_is_said(
+    measured: RunningService, device: PuppetDevice
+) -> None:
+    other = PuppetDevice(measured.url, "TA-2")
+    other.enrol(measured.code(), labels={"site": "fernhollow"}).raise_for_status()
+    measured.herald.radio.record([RadioEntry(serial="TA-2", eui="70b3d57ed0000102")])
+    foreseen = measured.herald.signals.preview(asked())
+    assert (foreseen.devices, foreseen.not_asked) == (1, 1)
+    assert measured.herald.signals.listen(asked()).devices == 1
+    with pytest.raises(ProblemError, match="no words for readings"):
+        measured.herald.recordings.ask("TA-2", RecordingIn(last="1h"))

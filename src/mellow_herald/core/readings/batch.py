@@ -13,6 +13,7 @@ from mellow_herald.core.readings.signal import SignalKind
 AHEAD_S, BEHIND_S = 300.0, 30 * 86_400.0
 MINUTE_S = 60
 LONGEST_TEXT = 500
+LARGEST = 1e300
 NUMBERS = frozenset({int, float})
 MOST_UNDECLARED = 50
 # A device's clock that is off by no more than this is taken for right: what the way took is no fault of the clock.
@@ -110,11 +111,11 @@ def _column(
     values = np.zeros(len(column))
     if numeric and set(map(type, column)) <= NUMBERS:  # nearly always, and a tenth of the work
         present = right = np.ones(len(column), bool)
-        values = np.array(column, np.float64)
+        values = _reals(column)
     elif numeric:
         present = _present(column)
         right = np.fromiter((type(value) in NUMBERS for value in column), bool, len(column))
-        values = np.array([value if fits else 0.0 for value, fits in zip(column, right, strict=True)], np.float64)
+        values = _reals([value if fits else 0.0 for value, fits in zip(column, right, strict=True)])
     else:
         present = _present(column)
         right = np.fromiter(
@@ -122,7 +123,8 @@ def _column(
             bool,
             len(column),
         )
-    finite = np.isfinite(values)
+    # What is larger would overflow what is reckoned of an hour; it is how some firmware says that it has no value.
+    finite = np.isfinite(values) & (np.abs(values) <= LARGEST)
     good = present & right & finite & ~ahead & ~old
     for index in np.flatnonzero(present & ~good).tolist():
         if not right[index]:
@@ -149,6 +151,14 @@ def _column(
         within = chosen[begin:end]
         texts = () if numeric else tuple(column[at] for at in within.tolist())
         taken.pieces.append(Piece(name, minute, offsets, values[within], texts))
+
+
+def _reals(column: Sequence[Any]) -> NDArray[np.float64]:
+    """Numbers; a whole one that no float can be is infinite."""
+    try:
+        return np.array(column, np.float64)
+    except OverflowError:
+        return np.array([value if abs(value) <= LARGEST else np.inf for value in column], np.float64)
 
 
 def _present(column: Sequence[Any]) -> NDArray[np.bool_]:

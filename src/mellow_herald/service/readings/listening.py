@@ -52,6 +52,7 @@ async def preview(context: Context, asked: ListeningIn) -> ListeningPreview:
     _until(asked, now)
     async with context.engine.connect() as connection:
         counts = await listenings.boards_of(connection, where, now)
+        deaf = await listenings.count_deaf(connection, where, now)
         known = {(row["board"], row["name"]): row for row in await signals.of_boards(connection, counts)}
         allowed = {row["name"]: row["listen_at_most"] for row in await boards.list_boards(connection)}
         others: dict[str, list[tuple[int, float]]] = {}
@@ -83,7 +84,8 @@ async def preview(context: Context, asked: ListeningIn) -> ListeningPreview:
         refused.append(
             f"no board of these devices declares any of {', '.join(asked.signals)}. See `herald signal list`."
         )
-    return ListeningPreview(devices=sum(counts.values()), costs=costs, disk_a_day=round(disk), refused=refused)
+    devices = sum(counts.values())
+    return ListeningPreview(devices=devices, not_asked=deaf, costs=costs, disk_a_day=round(disk), refused=refused)
 
 
 async def begin(context: Context, asked: ListeningIn, by: str) -> ListeningOut:

@@ -75,6 +75,9 @@ async def ask(context: Context, serial: str, asked: RecordingIn, by: str) -> Rec
         device = await fleet.find_device(connection, serial)
         if device is None:
             raise ProblemError(404, "not-found", f"There is no device {serial}.")
+        if device["radio"] is not None or device["coap_lifetime_s"] is not None:
+            detail = f"{serial} is on narrow radio or speaks CoAP, which have no words for readings."
+            raise ProblemError(409, "not-asked", detail)
         if await recordings.count_open(connection, device["id"]) >= MOST_OPEN:
             detail = f"{serial} has {MOST_OPEN} recordings to send. Wait for them, or cancel one."
             raise ProblemError(409, "too-many-recordings", detail)

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any, TypedDict
 
-from sqlalchemy import delete, func, insert, literal, select, update
+from sqlalchemy import and_, delete, func, insert, literal, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -48,6 +48,8 @@ class AskedBoard(TypedDict):
     period_s: float
 
 
+# Readings go by HTTP: neither narrow radio nor CoAP has words for them.
+HEARS = and_(Device.radio.is_(None), Device.coap_lifetime_s.is_(None))
 _DEVICES = (
     select(func.count())
     .where(ListeningDevice.listening_id == Listening.id)
@@ -91,7 +93,7 @@ async def end_over(connection: AsyncConnection, now: datetime) -> bool:
 
 async def read_members(connection: AsyncConnection, listening_id: int, where: Node, now: datetime) -> bool:
     """Reads anew whom a listening asks; tells whether that has changed."""
-    chosen = select(Device.id).where(Device.admission == "admitted", compile_selector(where, now))
+    chosen = select(Device.id).where(Device.admission == "admitted", HEARS, compile_selector(where, now))
     gone = await connection.execute(
         delete(ListeningDevice).where(
             ListeningDevice.listening_id == listening_id, ListeningDevice.device_id.not_in(chosen)
@@ -133,11 +135,17 @@ async def asked_boards(connection: AsyncConnection, now: datetime) -> list[Asked
     return await fetch_all(connection, statement, AskedBoard)
 
 
+async def count_deaf(connection: AsyncConnection, where: Node, now: datetime) -> int:
+    """How many devices that a selector picks are not asked, for how they speak."""
+    statement = select(func.count()).where(Device.admission == "admitted", ~HEARS, compile_selector(where, now))
+    return int(await connection.scalar(statement) or 0)
+
+
 async def boards_of(connection: AsyncConnection, where: Node, now: datetime) -> dict[str, int]:
     """How many devices of each board a selector picks."""
     statement = (
         select(Device.board, func.count())
-        .where(Device.admission == "admitted", compile_selector(where, now))
+        .where(Device.admission == "admitted", HEARS, compile_selector(where, now))
         .group_by(Device.board)
         .order_by(Device.board)
     )
