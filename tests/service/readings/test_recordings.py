@@ -174,7 +174,8 @@ def test_bad_input_is_refused_and_says_what_to_do(service: RunningService, devic
         assert answer.status_code == status, (heading, answer.text)
     assert device.post(path, b'{"size": 5}').status_code == 422
     assert device.post(path, b'{"reason": "too-large"}').status_code == 422, "that is not for a device to say"
-    assert device.post("/recordings/999", b'{"reason": "no-room"}').status_code == 404
+    for number in ("999", "-1", "1.5", "9" * 400, "x"):
+        assert device.post(f"/recordings/{number}", b'{"reason": "no-room"}').status_code == 404, number
     other = PuppetDevice(service.url, "TA-2")
     other.enrol(service.code()).raise_for_status()
     assert put(other, asked.id, body, 0, 100).status_code == 404, "it is another device's"

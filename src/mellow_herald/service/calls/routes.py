@@ -118,8 +118,8 @@ class DeviceApi:
             ("/reports", self.reports, "POST"),
             ("/logs", self.logs, "POST"),
             ("/readings", self.readings, "POST"),
-            ("/recordings/{number:int}", self.announce_recording, "POST"),
-            ("/recordings/{number:int}", self.recording_part, "PUT"),
+            ("/recordings/{number}", self.announce_recording, "POST"),
+            ("/recordings/{number}", self.recording_part, "PUT"),
             ("/keys", self.keys, "GET"),
             ("/manifests/{digest}", self.manifest, "GET"),
             ("/images/{digest}", self.image, "GET"),
@@ -304,10 +304,12 @@ def _spread(seconds: int) -> int:
 
 
 def _number(request: Request) -> int:
-    number = int(request.path_params["number"])
-    if number > LARGEST_INTEGER:
+    told = str(request.path_params["number"])
+    # Of more digits than the largest has, nothing is even read.
+    whole = told.isascii() and told.isdigit() and len(told) <= len(str(LARGEST_INTEGER))
+    if not whole or int(told) > LARGEST_INTEGER:
         raise ProblemError(404, "not-found", "This device is asked for no such recording.")
-    return number
+    return int(told)
 
 
 def _digest(request: Request) -> str:
