@@ -54,6 +54,7 @@ ROOMS = {
     "/api/v1/radio": OPERATOR,
     "/api/v1/coap": OPERATOR,
     "/api/v1/listenings": OPERATOR,
+    "/api/v1/recordings": OPERATOR,
     "/api/v1/inventory": OPERATOR,
     "/api/v1/selections": OPERATOR,
     "/api/v1/baselines": OPERATOR,

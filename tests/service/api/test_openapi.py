@@ -70,6 +70,7 @@ def test_the_document_describes_the_device_protocol_too(document: dict[str, Any]
         "logs",
         "manifests",
         "readings",
+        "recordings",
         "reports",
     ]
     checkin = document["paths"]["/device/v1/checkins"]["post"]
