@@ -106,6 +106,30 @@ async def test_it_arrives_whole_whatever_breaks_off(quick: None, every: int) -> 
     assert times == sorted(set(times))
 
 
+async def test_a_restart_in_the_middle_goes_on_by_itself(quick: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    """It says that it is about the recording, so nobody tells it again."""
+    monkeypatch.setattr(recording, "PART_BYTES", 100)
+    time = Ticking()
+    line = Line(lambda call: call > 3)
+    made = Recorder(line, time, lambda: ["weight"], measure)  # type: ignore[arg-type]
+    made.obey(None)
+    time.at += timedelta(hours=1)
+    made.obey(ask(NOON, NOON + timedelta(minutes=10)))
+    first = asyncio.create_task(made.run())
+    async with asyncio.timeout(30):
+        while line.calls < 5:
+            await asyncio.sleep(0)
+    first.cancel()
+    assert made.number == 3 and 0 < len(line.body) < line.said["size"]
+    line.fails = lambda _: False
+    second = asyncio.create_task(made.run())
+    async with asyncio.timeout(30):
+        while made.number:
+            await asyncio.sleep(0)
+    second.cancel()
+    assert len(line.body) == line.said["size"]
+
+
 async def test_only_what_it_has_kept(quick: None) -> None:
     line = Line()
     await send(line, Ticking(), ask(NOON - timedelta(hours=1), NOON + timedelta(minutes=1)))

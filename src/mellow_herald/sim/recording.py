@@ -27,7 +27,6 @@ Measure = Callable[[str, datetime], Any]
 class _File:
     """A stretch, packed."""
 
-    number: int
     body: bytes
     samples: int
 
@@ -67,12 +66,12 @@ class Recorder:
             self._wake.set()
 
     async def run(self) -> None:
-        """Sends what is asked for, until cancelled."""
+        """Sends what is asked for, until cancelled; after a restart it goes on with what it was about."""
         while True:
-            await self._wake.wait()
-            self._wake.clear()
-            asked = self._asked
-            if asked is not None and self._uplink is not None and await self._send(self._uplink, asked):
+            if (asked := self._asked) is None:
+                await self._wake.wait()
+                self._wake.clear()
+            elif self._uplink is not None and await self._send(self._uplink, asked):
                 self._asked = None
 
     async def _send(self, uplink: Uplink, asked: RecordOut) -> bool:
@@ -124,4 +123,4 @@ class Recorder:
             block = {"at": (at - self._behind).timestamp(), "after_ms": after, "values": values}
             lines.append(json.dumps(block).encode() + b"\n")
             at += timedelta(seconds=FULL_RATE_S * count)
-        return _File(asked.number, gzip.compress(b"".join(lines), mtime=0), samples) if samples else None
+        return _File(gzip.compress(b"".join(lines), mtime=0), samples) if samples else None

@@ -71,6 +71,10 @@ def test_however_it_is_cut_into_parts_the_same_is_read() -> None:
         (b"[]", "TypeError"),
         (b'{"at": 1, "after_ms": [0, 1], "values": {"w": [1]}}', "as many values"),
         (b'{"at": 1, "values": {}}', "after_ms"),
+        (b'{"at": NaN, "after_ms": [0], "values": {"w": [1]}}', "a time is none"),
+        (b'{"at": 1e300, "after_ms": [0], "values": {"w": [1]}}', "a time is none"),
+        (b'{"at": 1, "after_ms": [0], "values": {"w\\u0000": [1]}}', "a signal's name"),
+        (b'{"at": 1, "after_ms": [0], "values": {"../w": [1]}}', "a signal's name"),
         (b'{"at": "x", "after_ms": [0], "values": {}}', "TypeError"),
     ],
 )

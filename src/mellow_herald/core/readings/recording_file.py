@@ -8,19 +8,25 @@ import csv
 import gzip
 import io
 import json
+import re
 import zlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from math import isfinite
 from typing import Any
 
 import numpy as np
 
+from mellow_herald.core.readings.batch import LARGEST
 from mellow_herald.core.readings.signal import SignalKind
 from mellow_herald.core.refusal import Refused
 
-MOST_UNPACKED, LONGEST_LINE = 1024 * 1024 * 1024, 4 * 1024 * 1024
+MOST_UNPACKED, LONGEST_LINE = 256 * 1024 * 1024, 4 * 1024 * 1024
+MOST_SIGNALS, LONGEST_TEXT = 500, 500
+# As signals of a board are named; a name goes into files and columns as it is.
+NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
+# Seconds since 1970 that a calendar has.
+EARLIEST, LATEST = 0.0, datetime(9999, 1, 1, tzinfo=UTC).timestamp()
 MOST_SAMPLES_AS_ARRAYS = 5_000_000
 READ_BYTES = 256 * 1024
 
@@ -40,6 +46,7 @@ Moment = tuple[float, dict[str, Any]]
 def read_moments(parts: Iterable[bytes], offset_s: float = 0.0) -> Iterator[Moment]:
     """The moments of a recording: each its time (s since 1970, the device's clock set on by ``offset_s``) and what was
     measured then, by signal. ``Refused`` with the line where it cannot be read."""
+    known: set[str] = set()
     for number, line in enumerate(_lines(parts), 1):
         try:
             block = json.loads(line)
@@ -47,6 +54,13 @@ def read_moments(parts: Iterable[bytes], offset_s: float = 0.0) -> Iterator[Mome
             if any(len(column) != len(after) for column in values.values()):
                 raise ValueError("a column has not as many values as there are times")
             times = [at + offset_s + ms / 1000 for ms in after]
+            if not all(EARLIEST <= moment < LATEST for moment in times):
+                raise ValueError("a time is none of this age")
+            if not all(NAME.fullmatch(name) for name in values.keys() - known):
+                raise ValueError("a signal's name is none: letters, digits and . _ - are, up to 63")
+            known.update(values)
+            if len(known) > MOST_SIGNALS:
+                raise ValueError(f"these are more than {MOST_SIGNALS} signals")
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             raise _unreadable(number, f"{type(error).__name__}: {error}") from None
         for place, moment in enumerate(times):
@@ -54,9 +68,9 @@ def read_moments(parts: Iterable[bytes], offset_s: float = 0.0) -> Iterator[Mome
 
 
 def _is_value(value: object) -> bool:
-    return isinstance(value, str) or (
-        isinstance(value, (int, float)) and not isinstance(value, bool) and isfinite(value)
-    )
+    if isinstance(value, str):
+        return len(value) <= LONGEST_TEXT
+    return type(value) in (int, float) and abs(value) <= LARGEST  # type: ignore[arg-type]
 
 
 def _lines(parts: Iterable[bytes]) -> Iterator[bytes]:
