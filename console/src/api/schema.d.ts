@@ -5809,7 +5809,7 @@ export interface components {
         /**
          * RecordingOut
          * @description A recording. ``size``, ``samples`` and ``signals`` are as the device announced them, ``have`` how many bytes are
-         *     there. ``reason`` says why there is none.
+         *     there; ``called_at`` is when the device last called. ``reason`` says why there is none.
          */
         RecordingOut: {
             /** Id */
@@ -5848,6 +5848,8 @@ export interface components {
             have: number;
             /** Moved At */
             moved_at: string | null;
+            /** Called At */
+            called_at: string | null;
             /** Ended At */
             ended_at: string | null;
             /** Reason */
@@ -7681,10 +7683,10 @@ export interface components {
         };
         /**
          * NoRecording
-         * @description Why there will be none; the first three are a device's words.
+         * @description Why there will be none; the first three are a device's words. ``no-answer``: for a week nothing of it came.
          * @enum {string}
          */
-        NoRecording: "nothing-kept" | "no-room" | "not-able" | "too-large" | "corrupted" | "unreadable";
+        NoRecording: "nothing-kept" | "no-room" | "not-able" | "too-large" | "corrupted" | "unreadable" | "no-answer";
         /**
          * Order
          * @description What the service may tell a device.

@@ -53,6 +53,7 @@ async function cancel(number: number) {
 }
 /** How far it is, or why there is none. */
 function standing(one: Schemas['RecordingOut']): string {
+  if (one.state === 'asked' && one.called_at && one.called_at > one.asked_at) return 'it has called since, and said nothing of it: does its firmware know recordings?'
   if (one.state === 'asked') return 'asked for; it learns of it when it next calls'
   if (one.state === 'coming') return `${amount(one.have)} of ${amount(one.size ?? 0)}`
   if (one.state === 'complete') return `${amount(one.size ?? 0)}, ${grouped(one.samples ?? 0)} values`

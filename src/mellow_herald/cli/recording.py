@@ -180,6 +180,8 @@ def _stretch(one: "RecordingOut") -> str:
 
 
 def _come(one: "RecordingOut") -> str:
+    if one.size is None and one.state == "asked" and one.called_at is not None and one.called_at > one.asked_at:
+        return "nothing, though it has called since: does its firmware know recordings?"
     return "nothing yet" if one.size is None else f"{size(one.have)} of {size(one.size)}"
 
 

@@ -11,16 +11,7 @@ Form = Literal["csv", "jsonl", "netcdf"]
 
 def ask_for_recording(serial: str, asked: RecordingIn) -> Call[RecordingOut]:
     """Asks a device for a stretch."""
-    # Under the names that the service reads; what is left out stays left out.
-    call = post(f"asking {serial} for a recording", f"{API}/devices/{serial}/recordings", RecordingOut, asked)
-    return Call(
-        call.doing,
-        call.method,
-        call.path,
-        call.read,
-        body=asked.model_dump_json(by_alias=True).encode(),
-        headers=call.headers,
-    )
+    return post(f"asking {serial} for a recording", f"{API}/devices/{serial}/recordings", RecordingOut, asked)
 
 
 def list_recordings(where: str | None) -> Call[list[RecordingOut]]:

@@ -1,6 +1,5 @@
 """Recordings: what a device has kept at full rate, asked for as a file."""
 
-from datetime import datetime
 from typing import Annotated
 
 from pydantic import ConfigDict, Field, model_validator
@@ -16,7 +15,7 @@ class RecordingIn(Model):
     """Which stretch to ask a device for: ``from`` one moment ``to`` another, or the ``last`` so long; of these
     ``signals``, or of all that it keeps. It is not sent if it has more than ``at_most`` bytes."""
 
-    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", populate_by_name=True, serialize_by_alias=True)
 
     begins: Moment | None = Field(default=None, alias="from")
     ends: Moment | None = Field(default=None, alias="to")
@@ -39,7 +38,7 @@ class RecordingIn(Model):
 
 class RecordingOut(Shown):
     """A recording. ``size``, ``samples`` and ``signals`` are as the device announced them, ``have`` how many bytes are
-    there. ``reason`` says why there is none."""
+    there; ``called_at`` is when the device last called. ``reason`` says why there is none."""
 
     id: int
     serial: str
@@ -55,6 +54,7 @@ class RecordingOut(Shown):
     samples: int | None
     have: int
     moved_at: Time | None
+    called_at: Time | None
     ended_at: Time | None
     reason: str
     detail: str
@@ -89,8 +89,3 @@ class RecordingHave(Shown):
 
     have: int
     complete: bool = False
-
-
-def as_text(moment: datetime) -> str:
-    """For a file's name."""
-    return f"{moment:%Y%m%dT%H%M%SZ}"

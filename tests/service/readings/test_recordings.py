@@ -11,7 +11,7 @@ import pytest
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.readings.recording import LARGEST_PART
-from mellow_herald.service.readings import merging
+from mellow_herald.service.readings import merging, recordings
 from mellow_herald.wire.recordings import RecordingIn, RecordingOut
 from tests.harness.device import PuppetDevice
 from tests.harness.patience import until
@@ -125,7 +125,8 @@ def test_what_a_device_cannot_give_is_said_with_its_reason(service: RunningServi
     assert (shown.state, shown.reason, shown.detail) == ("failed", "nothing-kept", "my ring begins at noon")
     until(lambda: told(device)["number"] == second.id)
     large = file_of(now_of(service) - 60, 500)
-    assert announce(device, second.id, large).status_code == 409
+    assert announce(device, second.id, large).json()["have"] == 0
+    assert put(device, second.id, large, 0, 100).status_code == 409
     assert service.herald.recordings.show(second.id).reason == "too-large"
 
 
@@ -182,6 +183,30 @@ def test_bad_input_is_refused_and_says_what_to_do(service: RunningService, devic
     for _ in range(3):
         ask(service)
     with pytest.raises(ProblemError, match="4 recordings to send"):
+        ask(service)
+
+
+def test_one_that_nobody_answers_is_given_up_and_its_place_is_free(
+    service: RunningService, device: PuppetDevice
+) -> None:
+    asked = ask(service)
+    told(device)
+    until(lambda: (called := service.herald.recordings.show(asked.id).called_at) and called > asked.asked_at)
+    service.pass_time(timedelta(days=8))
+    service.call(recordings.give_up(service.context.through(service.context.pools.work)))
+    ended = service.herald.recordings.show(asked.id)
+    assert (ended.state, ended.reason) == ("failed", "no-answer") and "7 days" in ended.detail
+    until(lambda: device.checkin().status_code == 204)
+
+
+def test_who_is_not_admitted_is_asked_for_nothing_and_sends_nothing(
+    service: RunningService, device: PuppetDevice
+) -> None:
+    asked, body = ask(service), file_of(now_of(service) - 60, 50)
+    announce(device, asked.id, body)
+    service.herald.devices.decide("retired", ["TA-1"], reason="taken down")
+    assert put(device, asked.id, body, 0, 100).status_code in (401, 403)
+    with pytest.raises(ProblemError, match="told nothing"):
         ask(service)
 
 

@@ -22,7 +22,7 @@ OPEN = (RecordingState.ASKED, RecordingState.COMING)
 
 
 class NoRecording(StrEnum):
-    """Why there will be none; the first three are a device's words."""
+    """Why there will be none; the first three are a device's words. ``no-answer``: for a week nothing of it came."""
 
     NOTHING_KEPT = "nothing-kept"
     NO_ROOM = "no-room"
@@ -30,6 +30,7 @@ class NoRecording(StrEnum):
     TOO_LARGE = "too-large"
     CORRUPTED = "corrupted"
     UNREADABLE = "unreadable"
+    NO_ANSWER = "no-answer"
 
 
 def fits(have: int, begin: int, length: int) -> tuple[int, int] | None:

@@ -7,6 +7,7 @@ from sqlalchemy import text
 
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import say_trouble
+from mellow_herald.service.readings.recordings import give_up
 from mellow_herald.store.gate import Lock, try_take
 from mellow_herald.store.readings import merging, partitions, recordings
 
@@ -24,6 +25,7 @@ async def keep_merging(context: Context) -> None:
             now = context.clock.now()
             if swept is None or (now - swept).total_seconds() > SWEEP_S:
                 await sweep(context)
+                await give_up(context)
                 swept = now
         except Exception as error:
             say_trouble("readings could not be put together; trying again", error)

@@ -29,11 +29,12 @@ from mellow_herald.store import fleet
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
 from mellow_herald.store.readings import recordings
 from mellow_herald.store.readings.recordings import StoredRecording
-from mellow_herald.wire.recordings import RecordingHave, RecordingIn, RecordingOut, RecordingSaid, as_text
+from mellow_herald.wire.recordings import RecordingHave, RecordingIn, RecordingOut, RecordingSaid
 
 # What the feed calls it when a device is asked for one, or need not send it any more.
 EVENT = "recording"
 MOST_OPEN = 4
+PATIENCE = timedelta(days=7)
 CONTENT_RANGE = re.compile(r"bytes (\d{1,15})-(\d{1,15})/(\d{1,15})")
 
 
@@ -75,6 +76,8 @@ async def ask(context: Context, serial: str, asked: RecordingIn, by: str) -> Rec
         device = await fleet.find_device(connection, serial)
         if device is None:
             raise ProblemError(404, "not-found", f"There is no device {serial}.")
+        if device["admission"] != "admitted":
+            raise ProblemError(409, "not-admitted", f"{serial} is {device['admission']}, and is told nothing.")
         if device["radio"] is not None or device["coap_lifetime_s"] is not None:
             detail = f"{serial} is on narrow radio or speaks CoAP, which have no words for readings."
             raise ProblemError(409, "not-asked", detail)
@@ -140,7 +143,7 @@ async def as_file(context: Context, number: int, form: Form, only: str | None = 
         "to": row["ends"].isoformat(),
     }
     kind, ending = MEDIA[form]
-    name = f"{row['serial']}-{as_text(row['begins'])}.{ending}"
+    name = f"{row['serial']}-{row['begins']:%Y%m%dT%H%M%SZ}.{ending}"
     match form:
         case Form.CSV:
             return RecordingFile(name, kind, as_csv(moments, signals))
@@ -152,13 +155,19 @@ async def as_file(context: Context, number: int, form: Form, only: str | None = 
 
 async def _find(context: Context, number: int, only: str | None) -> StoredRecording:
     async with context.engine.connect() as connection:
-        row = await recordings.find(connection, number)
-        if row is not None and only is not None:
-            within = await recordings.list_all(connection, parse_selector(only), context.clock.now())
-            row = row if any(one["id"] == number for one in within) else None
+        within = None if only is None else (parse_selector(only), context.clock.now())
+        row = await recordings.find(connection, number, within=within)
     if row is None:
         raise ProblemError(404, "not-found", f"There is no recording {number}. See `herald recording list`.")
     return row
+
+
+async def give_up(context: Context) -> None:
+    """Ends those of which nothing has come for a week: the device may not know recordings, or not be there any more."""
+    async with context.engine.begin() as connection:
+        for number in await recordings.stale(connection, context.clock.now() - PATIENCE):
+            detail = f"nothing of it came for {PATIENCE.days} days"
+            await _end(connection, context, number, RecordingState.FAILED, NoRecording.NO_ANSWER, detail)
 
 
 # Devices ------------------------------------------------------------------------------------------------------------
@@ -177,25 +186,13 @@ async def announce(context: Context, device_id: int, number: int, said: Recordin
         if size > row["at_most"]:
             detail = f"it has {size:,} bytes; at most {row['at_most']:,} were asked for"
             await _end(connection, context, number, RecordingState.FAILED, NoRecording.TOO_LARGE, detail)
-            raise_later = ProblemError(409, "recording-over", f"Recording {number} is too large: {detail}.")
-        else:
-            raise_later = None
-            have = row["have"]
-            if row["sha256"] != said.sha256:
-                await recordings.drop_parts(connection, number)
-                have = 0
-            await recordings.change(
-                connection,
-                number,
-                state=RecordingState.COMING,
-                size=size,
-                sha256=said.sha256,
-                samples=said.samples,
-                have=have,
-                moved_at=now,
-            )
-    if raise_later is not None:
-        raise raise_later
+            return RecordingHave(have=0)  # what it sends of it is refused
+        have = row["have"]
+        if row["sha256"] != said.sha256:
+            await recordings.drop_parts(connection, number)
+            have = 0
+        told = {"size": size, "sha256": said.sha256, "samples": said.samples, "have": have, "moved_at": now}
+        await recordings.change(connection, number, state=RecordingState.COMING, **told)
     return RecordingHave(have=have)
 
 
@@ -258,6 +255,8 @@ def _digest(parts: Iterable[bytes]) -> str:
 
 async def _open(connection: AsyncConnection, device_id: int, number: int) -> StoredRecording:
     row = await recordings.find(connection, number, change=True)
+    if row is not None and row["admission"] != "admitted":
+        raise ProblemError(403, "not-admitted", "The device is not admitted. Ask the engineer to admit it.")
     if row is None or row["device_id"] != device_id:
         raise ProblemError(404, "not-found", "This device is asked for no such recording.")
     if row["state"] not in OPEN:

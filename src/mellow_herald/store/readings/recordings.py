@@ -13,13 +13,14 @@ from mellow_herald.core.readings.signal import SignalKind
 from mellow_herald.core.selector import Node
 from mellow_herald.store.database import fetch_all, fetch_one
 from mellow_herald.store.selector_sql import compile_selector
-from mellow_herald.store.tables import Device, ReadingClock, Recording, RecordingPart, SignalRow
+from mellow_herald.store.tables import Device, Pulse, ReadingClock, Recording, RecordingPart, SignalRow
 
 MOST_SHOWN = 1000
 
 
 class StoredRecording(TypedDict):
-    """A row of ``tables.Recording``, with its device's ``serial`` and ``board``."""
+    """A row of ``tables.Recording``, with its device's ``serial``, ``board`` and ``admission``, and when that last
+    called."""
 
     id: int
     device_id: int
@@ -39,13 +40,19 @@ class StoredRecording(TypedDict):
     have: int
     tries: int
     moved_at: datetime | None
+    called_at: datetime | None
+    admission: str
     ended_at: datetime | None
     reason: str
     detail: str
     contains: list[str]
 
 
-_SHOWN = select(Recording.__table__, Device.serial, Device.board).join(Device, Device.id == Recording.device_id)
+_SHOWN = (
+    select(Recording.__table__, Device.serial, Device.board, Device.admission, Pulse.seen_at.label("called_at"))
+    .join(Device, Device.id == Recording.device_id)
+    .outerjoin(Pulse, Pulse.device_id == Recording.device_id)
+)
 
 
 async def add(connection: AsyncConnection, values: Mapping[str, Any]) -> int:
@@ -55,12 +62,24 @@ async def add(connection: AsyncConnection, values: Mapping[str, Any]) -> int:
     return int(await connection.scalar(statement) or 0)
 
 
-async def find(connection: AsyncConnection, number: int, *, change: bool = False) -> StoredRecording | None:
-    """One of them; nobody else changes it until the transaction ends if it is to ``change``."""
+async def find(
+    connection: AsyncConnection, number: int, *, within: tuple[Node, datetime] | None = None, change: bool = False
+) -> StoredRecording | None:
+    """One of them, if its device is one that a selector picks at a moment; nobody else changes it until the transaction
+    ends if it is to ``change``."""
     statement = _SHOWN.where(Recording.id == number)
+    if within is not None:
+        statement = statement.where(compile_selector(*within))
     if change:
         statement = statement.with_for_update(of=Recording.__table__)
     return await fetch_one(connection, statement, StoredRecording)
+
+
+async def stale(connection: AsyncConnection, at: datetime) -> list[int]:
+    """Those of which nothing has come since."""
+    moved = func.coalesce(Recording.moved_at, Recording.asked_at)
+    found = await connection.scalars(select(Recording.id).where(Recording.state.in_(OPEN), moved < at))
+    return list(found)
 
 
 async def list_all(connection: AsyncConnection, where: Node, now: datetime) -> list[StoredRecording]:
