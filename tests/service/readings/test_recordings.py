@@ -4,10 +4,12 @@ import gzip
 import json
 from datetime import datetime, timedelta
 from hashlib import sha256
+from pathlib import Path
 from typing import Any
 
 import httpx
 import pytest
+from sqlalchemy import text
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.readings.recording import LARGEST_PART
@@ -216,3 +218,45 @@ def test_old_ones_go(service: RunningService, device: PuppetDevice) -> None:
     service.pass_time(timedelta(days=service.settings.readings_days + 1))
     service.call(merging.sweep(service.context.through(service.context.pools.work)))
     assert service.herald.recordings.list() == []
+
+
+def test_a_restart_of_the_service_in_the_middle_loses_no_part(
+    service: RunningService, device: PuppetDevice, database_url: str, tmp_path: Path
+) -> None:
+    asked, body = ask(service), file_of(now_of(service) - 60, 100)
+    third = len(body) // 3
+    announce(device, asked.id, body)
+    put(device, asked.id, body, 0, third).raise_for_status()
+    service.stop()
+    again = RunningService(database_url, tmp_path / "again").start()
+    try:
+        device.move_to(again.url)
+        assert device.checkin(recording=asked.id).status_code == 204, "it is about it already"
+        assert told(device)["number"] == asked.id, "who restarted as well is told at once"
+        assert announce(device, asked.id, body).json()["have"] == third
+        put(device, asked.id, body, third, len(body)).raise_for_status()
+        assert again.herald.recordings.show(asked.id).state == "complete"
+        assert len(b"".join(again.herald.recordings.file(asked.id))) > 100
+    finally:
+        again.stop()
+
+
+def test_a_part_that_cannot_be_written_down_is_not_taken_for_there(
+    service: RunningService, device: PuppetDevice
+) -> None:
+    asked, body = ask(service), file_of(now_of(service) - 60, 100)
+    third = len(body) // 3
+    announce(device, asked.id, body)
+
+    async def take_away(how: str) -> None:
+        async with service.context.engine.begin() as connection:
+            await connection.execute(text(how))
+
+    service.call(take_away("ALTER TABLE recording_part RENAME TO gone"))
+    answer = put(device, asked.id, body, 0, third)
+    assert answer.status_code >= 500 and answer.json()["detail"]
+    service.call(take_away("ALTER TABLE gone RENAME TO recording_part"))
+    assert announce(device, asked.id, body).json()["have"] == 0, "what was not written down is not there"
+    put(device, asked.id, body, 0, third).raise_for_status()
+    put(device, asked.id, body, third, len(body)).raise_for_status()
+    assert service.herald.recordings.show(asked.id).state == "complete"
