@@ -114,7 +114,7 @@ class Flight:
             presence = herald.overview().presence
             return presence.get("online", 0) + presence.get("late", 0) == devices + OTHERS
 
-        until(there)
+        until(there, about=lambda: herald.overview().presence)
 
     def stop(self) -> None:
         for process in reversed(self.processes):

@@ -395,6 +395,20 @@ def test_a_full_disk_is_said_and_leaves_nothing(service: RunningService, monkeyp
     assert service.publish("2.5.0").status_code == 201
 
 
+@pytest.mark.parametrize("trouble", [TimeoutError(), ConnectionRefusedError(111, "Connection refused")])
+def test_a_database_that_is_away_is_not_told_as_a_full_disk(
+    service: RunningService, monkeypatch: pytest.MonkeyPatch, trouble: OSError
+) -> None:
+    async def away(*_: object) -> None:
+        raise trouble
+
+    with monkeypatch.context() as patched:
+        patched.setattr("mellow_herald.service.releases.publishing.take_line", away)
+        assert service.publish("2.5.0").status_code == 503
+    assert stored(service) == []
+    assert service.publish("2.5.0").status_code == 201
+
+
 def test_versions_over_time_and_the_rollouts_across_them(service: RunningService) -> None:
     service.publish("2.4.0")
     service.publish("2.5.0")

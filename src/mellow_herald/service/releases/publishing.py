@@ -73,6 +73,9 @@ async def receive(
     except Refused:
         await drain(body)
         raise
+    except (ConnectionError, TimeoutError):  # of the database: that too is an OSError, but says nothing of room
+        await drain(body)
+        raise
     except OSError as error:
         await drain(body)
         raise ProblemError(
