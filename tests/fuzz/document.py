@@ -66,6 +66,9 @@ def put(
 ) -> "subprocess.CompletedProcess[str]":
     """Runs it with so many examples an operation; exit code 0 if nothing was found."""
     command = [str(Path(sys.executable).with_name("schemathesis")), "--config-file", str(configuration), "run"]
+    # It is made when it is first asked for; schemathesis waits for ten seconds, which a busy machine may take longer.
+    with service.http(service.token) as http:
+        http.get("/api/v1/openapi.json", timeout=PATIENCE_S).raise_for_status()
     with kept_open(service) as token, tempfile.TemporaryDirectory() as folder:
         return subprocess.run(
             [
@@ -77,7 +80,7 @@ def put(
                 f"--seed={seed}",
                 f"--exclude-path={ENDLESS}",
                 "--continue-on-failure",
-                "--request-timeout=20",
+                f"--request-timeout={PATIENCE_S}",
                 *more,
             ],
             capture_output=True,
