@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { age, aligned, bands, bridged, effectInWords, sides, type Series } from './readings'
+import { age, aligned, bands, bridged, effectInWords, paired, sides, spanInWords, spanOf, type Series } from './readings'
 
 function series(points: [string, number][]): Series {
   return {
@@ -23,8 +23,8 @@ function series(points: [string, number][]): Series {
 
 describe('what is drawn of a series', () => {
   it('has every value in its place, and says of whom it is', () => {
-    const { data, keys } = aligned(series([['2026-05-02T08:00:03Z', 30], ['2026-05-02T08:00:04Z', 31]]))
-    expect(keys).toEqual(['TA-1'])
+    const { data, lines } = aligned([series([['2026-05-02T08:00:03Z', 30], ['2026-05-02T08:00:04Z', 31]])])
+    expect(lines).toEqual([{ signal: 'weight', key: 'TA-1', unit: 'kg' }])
     expect(data[0]).toHaveLength(10)
     expect([data[1]?.[3], data[2]?.[3], data[3]?.[3], data[3]?.[4]]).toEqual([29, 31, 30, 31])
     expect(data[3]?.[5]).toBeNull()
@@ -64,4 +64,29 @@ it('puts both groups over one axis', () => {
   expect(drawn[0]).toEqual([-1, 1])
   expect(drawn[3]).toEqual([80, 70])
   expect(drawn[6]).toEqual([null, 79])
+})
+
+describe('a row of several signals', () => {
+  const first = series([['2026-05-02T08:00:03Z', 30], ['2026-05-02T08:00:04Z', 31], ['2026-05-02T08:00:07Z', 32]])
+  const other = { ...series([['2026-05-02T08:00:04Z', 12], ['2026-05-02T08:00:03Z', 14], ['2026-05-02T08:00:09Z', 9]]), signal: 'temperature', unit: 'Cel' }
+
+  it('has one time axis for all', () => {
+    const { data, lines } = aligned([first, other])
+    expect(lines.map((line) => line.signal)).toEqual(['weight', 'temperature'])
+    expect([data[3]?.[4], data[6]?.[4], data[6]?.[7]]).toEqual([31, 12, undefined])
+  })
+
+  it('has a dot wherever both have a value, in the order of the other', () => {
+    const { data, lines } = paired([first], other)
+    expect(lines).toEqual([{ signal: 'weight', key: 'TA-1', unit: 'kg' }])
+    expect(data).toEqual([[12, 14], [31, 30]])
+    expect(paired([first], { ...other, series: [] }).lines).toEqual([])
+  })
+})
+
+describe('lengths of time', () => {
+  it('are read as they are written', () => {
+    for (const text of ['90s', '30m', '12h', '7d']) expect(spanInWords(spanOf(text) ?? 0)).toBe(text)
+    expect([spanOf('soon'), spanOf('1.5h'), spanInWords(604_800)]).toEqual([null, 5400, '7d'])
+  })
 })

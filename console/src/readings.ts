@@ -5,30 +5,60 @@ import type { Schemas } from './api/client'
 export type Series = Schemas['SeriesOut']
 export type Range = { begin: number; end: number }
 
-/** What uPlot draws: a time axis (s) that all series share, and of each its least, most and mean; where a bucket has no
- * values there is a gap. */
-export function aligned(told: Series): { data: uPlot.AlignedData; keys: string[] } {
-  const filled = told.series.filter((one) => one.points.length)
-  const begin = Date.parse(told.begin) / 1000
-  const end = Date.parse(told.end) / 1000
-  const step = told.step_s
+/** A line of a row: one series of one signal. */
+export type Line = { signal: string; key: string; unit: string }
+
+/** What uPlot draws: a time axis (s) that all series of all signals share, and of each its least, most and mean; where a
+ * bucket has no values there is a gap. */
+export function aligned(told: Series[]): { data: uPlot.AlignedData; lines: Line[] } {
+  const begin = Math.min(...told.map((one) => Date.parse(one.begin) / 1000))
+  const end = Math.max(...told.map((one) => Date.parse(one.end) / 1000))
+  const step = Math.min(...told.map((one) => one.step_s))
   const times: number[] = []
   for (let at = begin; at < end; at += step) times.push(at)
   const columns: (number | null)[][] = []
-  for (const one of filled) {
-    const least = new Array<number | null>(times.length).fill(null)
-    const most = new Array<number | null>(times.length).fill(null)
-    const mean = new Array<number | null>(times.length).fill(null)
-    for (const point of one.points) {
-      const place = Math.round((Date.parse(point.at) / 1000 - begin) / step)
-      if (place < 0 || place >= times.length) continue
-      least[place] = point.least ?? null
-      most[place] = point.most ?? null
-      mean[place] = point.mean ?? null
+  const lines: Line[] = []
+  for (const signal of told) {
+    for (const one of signal.series) {
+      if (!one.points.length) continue
+      const least = new Array<number | null>(times.length).fill(null)
+      const most = new Array<number | null>(times.length).fill(null)
+      const mean = new Array<number | null>(times.length).fill(null)
+      for (const point of one.points) {
+        const place = Math.round((Date.parse(point.at) / 1000 - begin) / step)
+        if (place < 0 || place >= times.length) continue
+        least[place] = point.least ?? null
+        most[place] = point.most ?? null
+        mean[place] = point.mean ?? null
+      }
+      columns.push(least, most, bridged(mean))
+      lines.push({ signal: signal.signal, key: one.key, unit: signal.unit })
     }
-    columns.push(least, most, bridged(mean))
   }
-  return { data: [times, ...columns] as uPlot.AlignedData, keys: filled.map((one) => one.key) }
+  return { data: [times, ...columns] as uPlot.AlignedData, lines }
+}
+
+/** Signals against another one: wherever both have a value in the same bucket, a dot. The values of the other are the axis, a
+ * column for each series; nothing where a dot is another's. */
+export function paired(told: Series[], against: Series): { data: uPlot.AlignedData; lines: Line[] } {
+  const lines: Line[] = []
+  const dots: { across: number; up: number; line: number }[] = []
+  for (const signal of told) {
+    for (const one of signal.series) {
+      const other = against.series.find((each) => each.key === one.key)
+      const across = new Map((other?.points ?? []).map((point) => [point.at, point.mean ?? null]))
+      const found = one.points.flatMap((point) => {
+        const place = across.get(point.at)
+        return place === null || place === undefined || point.mean === null || point.mean === undefined ? [] : [{ across: place, up: point.mean, line: lines.length }]
+      })
+      if (!found.length) continue
+      dots.push(...found)
+      lines.push({ signal: signal.signal, key: one.key, unit: signal.unit })
+    }
+  }
+  dots.sort((one, other) => one.across - other.across)
+  const columns = lines.map((_, line) => dots.map((dot) => (dot.line === line ? dot.up : null)))
+  return { data: [dots.map((dot) => dot.across), ...columns] as uPlot.AlignedData, lines }
 }
 
 /** A value seldom sent leaves buckets empty that are no gap: what is missing for less than three of its own periods is
@@ -74,6 +104,19 @@ export const RANGES: { title: string; seconds: number }[] = [
   { title: '7 d', seconds: 604_800 },
   { title: '30 d', seconds: 2_592_000 },
 ]
+
+/** A length of time (s) as plans and pages write it: 90s, 30m, 12h, 7d. */
+export function spanInWords(seconds: number): string {
+  for (const [size, unit] of [[86_400, 'd'], [3600, 'h'], [60, 'm']] as const) if (seconds % size === 0) return `${seconds / size}${unit}`
+  return `${seconds}s`
+}
+
+/** The same in seconds; null if it is none. */
+export function spanOf(text: string): number | null {
+  const found = /^(\d+(?:\.\d+)?)(s|m|h|d)$/.exec(text.trim())
+  const size = { s: 1, m: 60, h: 3600, d: 86_400 }[found?.[2] ?? 's'] ?? 1
+  return found ? Number(found[1]) * size : null
+}
 
 /** How old something is, in words. */
 export function age(seconds: number): string {

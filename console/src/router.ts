@@ -33,6 +33,13 @@ export const router = createRouter({
       meta: { title: 'Session' },
     },
     { path: '/readings', component: () => import('./pages/ReadingsPage.vue'), meta: { title: 'Readings' } },
+    { path: '/readings/pages/new', component: () => import('./pages/ChartPage.vue'), props: { id: null }, meta: { title: 'Chart page' } },
+    {
+      path: '/readings/pages/:id(\\d+)',
+      component: () => import('./pages/ChartPage.vue'),
+      props: (route) => ({ id: Number(route.params.id) }),
+      meta: { title: 'Chart page' },
+    },
     { path: '/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
     { path: '/:rest(.*)', component: () => import('./pages/NotFoundPage.vue'), meta: { title: 'Not found' } },

@@ -15,6 +15,7 @@ from unittest.mock import MagicMock
 
 from mellow_herald.client import (
     calls,
+    chart_calls,
     coap_calls,
     fleet_calls,
     radio_calls,
@@ -28,6 +29,16 @@ from mellow_herald.service.app import create_app, describe
 
 # What describes itself is in no description.
 UNDESCRIBED = {("GET", "/api/v1/openapi.json"), ("GET", "/schemas/plan.json")}
+MODULES = (
+    calls,
+    chart_calls,
+    coap_calls,
+    fleet_calls,
+    radio_calls,
+    readings_calls,
+    recording_calls,
+    rollout_calls,
+)
 # Good as a name, a serial, a reason and a length of time.
 IN_PATH = "30m"
 
@@ -85,7 +96,7 @@ def operations() -> set[tuple[str, str]]:
 def test_every_operation_is_in_the_client_and_nothing_else() -> None:
     ours = {
         (c.method, c.path)
-        for module in (calls, coap_calls, fleet_calls, radio_calls, readings_calls, recording_calls, rollout_calls)
+        for module in MODULES
         for c in all_calls(module)
     }
     ours.add(("GET", EVENTS))

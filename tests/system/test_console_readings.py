@@ -21,7 +21,9 @@ pytestmark = pytest.mark.system
 
 def drag(page: Page, signal: str, begin: float, end: float) -> None:
     """Over a share of a plot's width."""
-    box = page.get_by_test_id(f"plot-{signal}").locator(".u-over").bounding_box()
+    plot = page.get_by_test_id(f"plot-{signal}").locator(".u-over")
+    plot.scroll_into_view_if_needed()
+    box = plot.bounding_box()
     assert box is not None
     page.mouse.move(box["x"] + begin * box["width"], box["y"] + 50)
     page.mouse.down()

@@ -23,21 +23,24 @@ const route = useRoute()
 const router = useRouter()
 const clock = useClock()
 const signals = ref<Schemas['SignalOut'][]>([])
+const charts = ref<Schemas['ChartPageOut'][]>([])
 const listenings = ref<Schemas['ListeningOut'][]>([])
 const where = ref(String(route.query.where ?? ''))
 const asked = ref(where.value)
 const by = ref<By>((route.query.by as By | undefined) ?? 'device')
 const chosen = ref<string[]>(route.query.signals ? String(route.query.signals).split(',') : [])
 const { failure, reload } = useLoading(async () => {
-  ;[signals.value, listenings.value] = await Promise.all([
+  ;[signals.value, listenings.value, charts.value] = await Promise.all([
     told(api.GET('/api/v1/signals', {})),
     told(api.GET('/api/v1/listenings', { params: { query: { over: false } } })),
+    told(api.GET('/api/v1/chart_pages', {})),
   ])
   if (!chosen.value.length) chosen.value = [...new Set(signals.value.filter((one) => one.sent && one.kind === 'number' && one.declared).map((one) => one.name))].slice(0, 4)
 })
 reloadOn((event) => event.kind === 'listening', reload, 1000)
 watch([asked, by, chosen], () => router.replace({ query: { where: asked.value || undefined, by: by.value, signals: chosen.value.join(',') || undefined } }))
 
+const layout = computed(() => ({ path: '/readings/pages/new', query: { where: asked.value || undefined, by: by.value === 'ring' ? undefined : by.value, signals: chosen.value.join(',') || undefined } }))
 const names = computed(() => [...new Set(signals.value.filter((one) => one.sent).map((one) => one.name))])
 
 function listen(one: Schemas['ListeningOut']) {
@@ -53,6 +56,12 @@ function listen(one: Schemas['ListeningOut']) {
       <span class="quiet">{{ listenings.length ? (listenings.length === 1 ? 'one listening goes on' : `${listenings.length} listenings go on`) : 'nobody is listened to' }}</span>
     </div>
     <v-alert v-if="failure" type="error">{{ failure }}</v-alert>
+    <div class="row mb-3" data-testid="chart-pages">
+      <span class="quiet">Chart pages:</span>
+      <router-link v-for="one in charts" :key="one.id" :to="`/readings/pages/${one.id}`" :title="one.mine ? 'yours' : `${one.made_by}'s`">{{ one.name }}</router-link>
+      <span v-if="!charts.length" class="quiet">none yet</span>
+      <v-btn size="small" variant="outlined" :to="layout">Lay one out</v-btn>
+    </div>
     <v-card class="panel mb-4">
       <div class="choose">
         <SelectorField v-model="where" @submit="asked = where" />

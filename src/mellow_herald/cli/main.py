@@ -7,6 +7,7 @@ import typer
 from mellow_herald.cli import (
     backup,
     board,
+    chart,
     coap,
     code,
     demo,
@@ -57,6 +58,7 @@ for noun in (
     radio,
     signal,
     recording,
+    chart,
     person,
     token,
     webhook,

@@ -12,7 +12,6 @@ from mellow_herald.cli.output import AsJson, moment_of, print_json
 if TYPE_CHECKING:
     from mellow_herald.wire.readings import SeriesOut
 
-PLOT_HEIGHT = 20
 By = Literal["device", "version", "hw_rev", "ring"]
 
 
@@ -49,7 +48,9 @@ def readings(
     elif as_csv or not sys.stdout.isatty():
         _print_csv(told)
     else:
-        _plot(told)
+        from mellow_herald.cli.plots import plot_series
+
+        plot_series(told)
 
 
 def _print_csv(told: "SeriesOut") -> None:
@@ -60,34 +61,3 @@ def _print_csv(told: "SeriesOut") -> None:
         for point in one.points:
             numbers = [point.count, point.least, point.most, point.mean, point.last]
             writer.writerow([one.key, point.at.isoformat(), *([point.text] if words else numbers)])
-
-
-def _plot(told: "SeriesOut") -> None:
-    filled = [one for one in told.series if one.points]
-    if not filled:
-        print(f"No {told.signal} from {told.begin:%Y-%m-%d %H:%M} to {told.end:%H:%M}. Is it listened to?")
-        return
-    if told.kind.value != "number":
-        for one in filled:
-            for point in one.points:
-                print(f"{one.key}  {point.at:%Y-%m-%d %H:%M:%S}  {point.text}")
-        return
-    import plotext
-
-    plotext.clf()
-    plotext.plotsize(None, PLOT_HEIGHT)
-    plotext.theme("clear")
-    plotext.title(
-        f"{told.signal} [{told.unit}], {told.level} of {told.step_s} s, {len(filled)} of {told.devices} devices"
-    )
-    for one in filled:
-        times = [(point.at - told.begin).total_seconds() for point in one.points]
-        plotext.plot(times, [point.mean for point in one.points], label=one.key if len(filled) > 1 else None)
-    span = (told.end - told.begin).total_seconds()
-    ticks = [span * part / 4 for part in range(5)]
-    plotext.xlim(0, span)
-    plotext.xticks(ticks, [f"{told.begin + timedelta(seconds=at):%d %H:%M:%S}" for at in ticks])
-    plotext.show()
-    low = min(point.least for one in filled for point in one.points if point.least is not None)
-    high = max(point.most for one in filled for point in one.points if point.most is not None)
-    print(f"least {low:g}, most {high:g} {told.unit}")

@@ -17,6 +17,7 @@ from mellow_herald.service.answers import Answers
 from mellow_herald.service.api import (
     baselines,
     boards,
+    charts,
     coap,
     fleet,
     harm,
@@ -181,6 +182,7 @@ def create_app(context: Context) -> FastAPI:
         coap,
         readings,
         recordings,
+        charts,
         topology,
         watching,
         webhooks,

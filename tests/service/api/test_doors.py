@@ -55,6 +55,8 @@ ROOMS = {
     "/api/v1/coap": OPERATOR,
     "/api/v1/listenings": OPERATOR,
     "/api/v1/recordings": OPERATOR,
+    "/api/v1/chart_pages": ANYONE,
+    "/api/v1/series_styles": ANYONE,
     "/api/v1/inventory": OPERATOR,
     "/api/v1/selections": OPERATOR,
     "/api/v1/baselines": OPERATOR,

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeVar
 import httpx
 
 from mellow_herald.client import calls
+from mellow_herald.client.asynchronous.charts import Charts
 from mellow_herald.client.asynchronous.coap import Coap
 from mellow_herald.client.asynchronous.devices import Baselines, Devices
 from mellow_herald.client.asynchronous.radio import Radio
@@ -97,6 +98,7 @@ class AsyncHerald:
         self.signals = Signals(self)
         self.readings = Readings(self)
         self.recordings = Recordings(self)
+        self.charts = Charts(self)
         self.journal = Journal(self)
 
     async def __aenter__(self) -> "AsyncHerald":

@@ -13,6 +13,7 @@ from mellow_herald.client import calls
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
 from mellow_herald.client.stream import events
+from mellow_herald.client.synchronous.charts import Charts
 from mellow_herald.client.synchronous.coap import Coap
 from mellow_herald.client.synchronous.devices import Baselines, Devices
 from mellow_herald.client.synchronous.radio import Radio
@@ -98,6 +99,7 @@ class Herald:
         self.signals = Signals(self)
         self.readings = Readings(self)
         self.recordings = Recordings(self)
+        self.charts = Charts(self)
         self.journal = Journal(self)
 
     def __enter__(self) -> "Herald":

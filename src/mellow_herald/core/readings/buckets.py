@@ -1,5 +1,6 @@
 """How a stretch of time is divided to be looked at."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -12,6 +13,15 @@ STEPS_S = (
     *(DAY_S * count for count in (1, 7, 28)),
 )
 MOST_POINTS = 5000
+
+
+class By(StrEnum):
+    """What makes up a series: one device, or all that have a fact in common."""
+
+    DEVICE = "device"
+    VERSION = "version"
+    HW_REV = "hw_rev"
+    RING = "ring"
 
 
 class Level(StrEnum):
@@ -42,6 +52,13 @@ def divide(begin: datetime, end: datetime, points: int) -> Division:
         step = -(-int(span) // (STEPS_S[-1] * max(1, points - 1))) * STEPS_S[-1]
     level = Level.EACH if step < MINUTE_S else Level.MINUTE if step < HOUR_S else Level.HOUR
     return Division(_floor(begin, step), _ceil(end, step), step, level)
+
+
+def meet(of: Iterable[tuple[float, float]], against: Iterable[tuple[float, float]]) -> list[tuple[float, float]]:
+    """Of two series of (time, value) in the same buckets, the values of both wherever both have one, in order of
+    time."""
+    others = dict(against)
+    return [(value, others[at]) for at, value in sorted(of) if at in others]
 
 
 def _count(begin: datetime, end: datetime, step: int) -> int:

@@ -8,12 +8,12 @@ from fastapi.responses import Response, StreamingResponse
 
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.limits import LARGEST_INTEGER
+from mellow_herald.core.readings.buckets import By
 from mellow_herald.service.api.parameters import Ctx, Id
 from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.people.narrowing import together
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.service.readings import asking, change, listening
-from mellow_herald.store.readings.asking import By
 from mellow_herald.wire.board import Where
 from mellow_herald.wire.model import Duration, Moment, Name
 from mellow_herald.wire.readings import (

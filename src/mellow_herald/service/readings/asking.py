@@ -5,13 +5,13 @@ import io
 from collections.abc import Iterable, Iterator
 from datetime import datetime, timedelta
 
-from mellow_herald.core.readings.buckets import MOST_POINTS, divide
+from mellow_herald.core.readings.buckets import MOST_POINTS, By, divide
 from mellow_herald.core.readings.signal import SignalKind
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store.readings import asking, signals
-from mellow_herald.store.readings.asking import By, Picked
+from mellow_herald.store.readings.asking import Picked
 from mellow_herald.wire.readings import LastValueOut, Point, SeriesOne, SeriesOut, SignalOut
 
 # Series of single devices in one answer, and devices that are looked at in one question.

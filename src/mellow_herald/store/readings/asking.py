@@ -2,26 +2,16 @@
 
 from collections.abc import Sequence
 from datetime import datetime
-from enum import StrEnum
 from typing import Any, TypedDict
 
 from sqlalchemy import Select, String, cast, func, select, text
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.readings.buckets import Division, Level
+from mellow_herald.core.readings.buckets import By, Division, Level
 from mellow_herald.core.selector import Node
 from mellow_herald.store.database import fetch_all
 from mellow_herald.store.selector_sql import compile_selector
 from mellow_herald.store.tables import AttemptRow, Device, RingRow
-
-
-class By(StrEnum):
-    """What makes up a series: one device, or all that have a fact in common."""
-
-    DEVICE = "device"
-    VERSION = "version"
-    HW_REV = "hw_rev"
-    RING = "ring"
 
 
 class Picked(TypedDict):

@@ -19,6 +19,7 @@ from mellow_herald.store.tables.fleet import (
 from mellow_herald.store.tables.people import Credential, KnownAddress, MacKey, Person
 from mellow_herald.store.tables.radio import RadioDevice, RadioMember, RadioNetworkRow, RadioSession, RadioWish
 from mellow_herald.store.tables.readings import (
+    ChartPageRow,
     DeviceSignal,
     Listening,
     ListeningDevice,
@@ -29,6 +30,7 @@ from mellow_herald.store.tables.readings import (
     ReadingMinute,
     Recording,
     RecordingPart,
+    SeriesStyleRow,
     SignalRow,
 )
 from mellow_herald.store.tables.releases import (
@@ -59,6 +61,7 @@ __all__ = [
     "Base",
     "Baseline",
     "Board",
+    "ChartPageRow",
     "ClockRow",
     "CoapDevice",
     "CodeSlice",
@@ -103,6 +106,7 @@ __all__ = [
     "Rollout",
     "SelectionRow",
     "SerialList",
+    "SeriesStyleRow",
     "Settlement",
     "SignalRow",
     "Tally",

@@ -179,3 +179,29 @@ class RecordingPart(Base):
     recording_id: Mapped[int] = mapped_column(ForeignKey("recording.id", ondelete="CASCADE"), primary_key=True)
     at: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
     body: Mapped[bytes]
+
+
+class ChartPageRow(Base):
+    """Rows of signals that a person keeps to look at together: ``document`` is ``wire.charts.ChartPageDocument``."""
+
+    __tablename__ = "chart_page"
+    __table_args__ = (UniqueConstraint("person_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    person_id: Mapped[int] = mapped_column(ForeignKey("person.id"))
+    name: Mapped[str]
+    shared: Mapped[bool]
+    document: Mapped[dict[str, Any]]
+    edition: Mapped[int] = mapped_column(Integer)
+    made_at: Mapped[datetime]
+    changed_at: Mapped[datetime]
+
+
+class SeriesStyleRow(Base):
+    """How a series looks to a person; of every signal where ``signal`` is empty."""
+
+    __tablename__ = "series_style"
+    person_id: Mapped[int] = mapped_column(ForeignKey("person.id"), primary_key=True)
+    signal: Mapped[str] = mapped_column(primary_key=True)
+    series: Mapped[str] = mapped_column(primary_key=True)
+    name: Mapped[str | None]
+    colour: Mapped[str | None]

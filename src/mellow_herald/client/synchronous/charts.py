@@ -1,0 +1,47 @@
+# Written by `make client` from ../asynchronous; change it there.
+"""Chart pages, by the synchronous client."""
+
+from typing import TYPE_CHECKING
+
+from mellow_herald.client import chart_calls as calls
+from mellow_herald.wire.charts import ChartPageChange, ChartPageIn, ChartPageOut, SeriesStyle
+
+if TYPE_CHECKING:
+    from mellow_herald.client.synchronous.herald import Herald
+
+Styles = list[SeriesStyle]
+
+
+class Charts:
+    """Rows of signals that are looked at together, and how their series look to whoever asks."""
+
+    def __init__(self, herald: "Herald") -> None:
+        self._herald = herald
+
+    def list(self) -> list[ChartPageOut]:
+        """One's own chart pages and those that are shared, by name."""
+        return self._herald.send(calls.list_chart_pages())
+
+    def show(self, number: int) -> ChartPageOut:
+        """One chart page."""
+        return self._herald.send(calls.show_chart_page(number))
+
+    def keep(self, page: ChartPageIn) -> ChartPageOut:
+        """Keeps a chart page, for oneself or shared with everybody."""
+        return self._herald.send(calls.keep_chart_page(page))
+
+    def change(self, number: int, page: ChartPageChange) -> ChartPageOut:
+        """Changes a chart page of one's own, which has the edition that ``page`` was made from."""
+        return self._herald.send(calls.change_chart_page(number, page))
+
+    def drop(self, number: int) -> None:
+        """Drops a chart page of one's own."""
+        self._herald.send(calls.drop_chart_page(number))
+
+    def styles(self) -> Styles:
+        """Which names and colours one has given to series."""
+        return self._herald.send(calls.list_series_styles())
+
+    def style(self, style: SeriesStyle) -> SeriesStyle:
+        """Gives a series a name and a colour, for oneself; takes them back where neither is said."""
+        return self._herald.send(calls.set_series_style(style))
