@@ -59,7 +59,9 @@ def test_with_two_hundred_wrong_ones_at_once_a_right_one_gets_in_within_a_second
         assert try_from(service, "127.0.0.1", "admin", PASSWORD).status_code == 200
         took = time.monotonic() - began
         answers = [one.result() for one in attack]
-    assert set(answers) == {401, 429} and answers.count(401) <= 8, "hardly any of them cost work"
+        lasted = time.monotonic() - began
+    # A slow machine is longer at it, and what is let through is let through by time.
+    assert set(answers) == {401, 429} and answers.count(401) <= 8 + lasted, "hardly any of them cost work"
     print(f"the right one took {took:.2f} s")
 
 
