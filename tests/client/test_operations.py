@@ -94,11 +94,7 @@ def operations() -> set[tuple[str, str]]:
 
 
 def test_every_operation_is_in_the_client_and_nothing_else() -> None:
-    ours = {
-        (c.method, c.path)
-        for module in MODULES
-        for c in all_calls(module)
-    }
+    ours = {(c.method, c.path) for module in MODULES for c in all_calls(module)}
     ours.add(("GET", EVENTS))
     theirs = operations()
     assert len(theirs) > 70

@@ -21,6 +21,7 @@ from tests.harness.patience import PATIENCE_S
 IDLE, DOWNLOADING, DOWNLOADED, UPDATING = range(4)
 INITIAL, SUCCESS, LOST, INTEGRITY, FAILED, DEFERRED = 0, 1, 4, 5, 8, 11
 PULL, PUSH, BOTH = range(3)
+ASKS_AGAIN_S = 30.0
 TEXT, OPAQUE, LINKS, TLV = 0, 42, 40, 11542
 
 
@@ -259,8 +260,10 @@ class Meter:
             number = len(data) >> self.fetch_block + 4
             request = Message(code=Code.GET, uri=uri, block2=(number, False, self.fetch_block))
             try:
-                answer = await self.request(request, whole=False)
-            except error.Error:
+                # As a device does: who hears nothing asks again.
+                async with asyncio.timeout(ASKS_AGAIN_S):
+                    answer = await self.request(request, whole=False)
+            except (error.Error, TimeoutError):
                 await asyncio.sleep(0.3)
                 continue
             if not answer.code.is_successful():

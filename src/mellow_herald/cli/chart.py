@@ -136,9 +136,7 @@ def style(
     series: Annotated[str, typer.Argument(help="Which line: a serial, a version, a ring.")] = "",
     name: Annotated[str | None, typer.Option("--name", help="What you call it.")] = None,
     colour: Annotated[str | None, typer.Option("--colour", help="In which colour you see it: #2f7f6f.")] = None,
-    signal: Annotated[
-        str | None, typer.Option("--signal", help="Of this signal only; else of all.")
-    ] = None,
+    signal: Annotated[str | None, typer.Option("--signal", help="Of this signal only; else of all.")] = None,
     as_json: AsJson = False,
 ) -> None:
     """Give a line a name and a colour that only you see, or take them back; without SERIES, list yours."""

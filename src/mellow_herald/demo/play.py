@@ -23,6 +23,7 @@ from mellow_herald.demo.accounting import closing_line, print_accounting, states
 from mellow_herald.demo.meadow_act import MeadowAct, publish_meadow, write_meadow
 from mellow_herald.demo.meters_act import MetersAct, publish_meters, write_meters
 from mellow_herald.demo.processes import DemoFailed, Processes
+from mellow_herald.demo.readings_act import ReadingsAct
 from mellow_herald.demo.scenario import Place
 from mellow_herald.demo.second_act import Act
 from mellow_herald.sim.fleet import chip_path
@@ -101,6 +102,7 @@ class _Demo:
         self._good_release()
         self._second_act()
         self._third_act()
+        self._fourth_act()
         agreed = self._compare() and not self._wrong
         for line in self._wrong:
             print(f"NOT AS SCRIPTED {line}", flush=True)
@@ -348,6 +350,7 @@ class _Demo:
             beside.start_devices()
         if self._notes.get("third_act"):
             return
+        self._listen()
         self._say("Third act: sixty sensors on narrow radio, all sent to at once")
         if "meadow_rollout" not in self._notes:
             self._write_notes(meadow_rollout=act.start())
@@ -359,6 +362,27 @@ class _Demo:
             self._say("Back to the sensors")
         self._wrong += act.finish(int(self._notes["meadow_rollout"]))
         self._write_notes(third_act=True)
+
+    def _listen(self) -> None:
+        """The scales are asked for what the fourth act compares with."""
+        if not self._notes.get("listens"):
+            self._say("The scales are listened to meanwhile")
+            with self._herald() as herald:
+                ReadingsAct(self.processes, self._place, herald).listen()
+            self._write_notes(listens=True)
+
+    def _fourth_act(self) -> None:
+        """A release that costs battery, and fails nobody."""
+        if self._notes.get("fourth_act"):
+            return
+        self._listen()
+        self._say("Fourth act: a release that fails nobody, and costs three times the battery")
+        with self._herald() as herald:
+            act = ReadingsAct(self.processes, self._place, herald)
+            if "drain_rollout" not in self._notes:
+                self._write_notes(drain_rollout=act.start(self._options.seed))
+            self._wrong += act.finish(int(self._notes["drain_rollout"]))
+        self._write_notes(fourth_act=True)
 
     def _second_act(self) -> None:
         """A yard from the leaves to the gateway, and what is no firmware."""

@@ -348,7 +348,8 @@ def write_scenario(place: Place, codes: dict[str, str], devices: int, seed: int,
                 "tz": SITES[site],
                 **({"bench": "window"} if number < bench else {}),
             },
-            battery={"start": rng.randint(55, 100), "drain_per_day": 4, "charge_per_day": 5},
+            # Never full: a battery that takes no more looks as if something drained it.
+            battery={"start": min(95, rng.randint(55, 100)), "drain_per_day": 4, "charge_per_day": 3},
             link={
                 "kind": "wifi",
                 "bytes_per_s": rng.randrange(6, 20) * 1000,

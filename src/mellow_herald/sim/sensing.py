@@ -20,7 +20,7 @@ from mellow_herald.sim.uplink import NoAnswerError, RefusedCallError, Uplink
 from mellow_herald.wire.device import ListenOut, RecordOut
 
 GATHER_S = 60.0
-LEAST_GATHER_S = 0.2  # of real time, where time is sped up
+LEAST_GATHER_S = 2.0  # of real time, where time is sped up: no eye sees more
 MOST_KEPT, MOST_A_CALL, PACKED_FROM = 50_000, 5000, 1000
 DAY_S = 86_400.0
 NIGHT = (21, 5)
