@@ -14,6 +14,7 @@ from mellow_herald.core.digest import sha256_hex
 from mellow_herald.core.journal import Chain
 from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
+from mellow_herald.sim.sensing import own_number, weight_at
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.feed import read_chain
 from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, JournalRow, RingRow, Rollout
@@ -33,12 +34,23 @@ INVARIANTS = {
     13: "what went wrong stays visible",
     17: "flash and attempt agree",
 }
+SIGNAL, NEAR_KG = "weight", 0.2
+# Every value that is kept of that signal, whole or as it has come.
+KEPT = text(
+    "WITH named AS (SELECT id FROM signal WHERE name = :signal), kept AS ("
+    " SELECT device_id, at + each.ms * interval '1 millisecond' AS at, each.value FROM reading_chunk,"
+    " unnest(offsets, coalesce(doubles, vals::float8[])) AS each (ms, value) WHERE signal_id IN (SELECT id FROM named)"
+    " UNION ALL SELECT device_id, at + each.ms * interval '1 millisecond', each.value FROM reading_landed,"
+    " unnest(offsets, vals) AS each (ms, value) WHERE signal_id IN (SELECT id FROM named))"
+    " SELECT serial, coalesce((clock.cost ->> 'sent')::bigint, 0) AS sent, kept.at, kept.value FROM kept"
+    " JOIN device ON device.id = kept.device_id JOIN reading_clock clock USING (device_id) ORDER BY serial, kept.at"
+)
 
 
 @dataclass(frozen=True, slots=True)
 class Expected:
     """What a trial was about: the rollout, the version it brings and the other ones that may be left, how much harm was
-    seen of it on the way at most, and what the service itself said wrongly."""
+    seen of it on the way at most, and what the service itself said wrongly; ``restored``: a backup was put back."""
 
     rollout_id: int
     versions: tuple[str, ...]
@@ -47,6 +59,7 @@ class Expected:
     bare: list[str]
     ended: bool
     unaccounted: str
+    restored: bool
 
 
 def audit(flight: Flight, url: str, expected: Expected) -> dict[int, str]:
@@ -67,6 +80,7 @@ async def _audit(flight: Flight, url: str, expected: Expected) -> dict[int, str]
             wrong[11] = "" if expected.ended else await _stands(connection, expected.rollout_id)
             wrong[13] = await _harm_lowered(connection, expected)
             wrong |= await _flash(flight, connection, expected)
+            wrong[4] = wrong[4] or await _readings(connection, restored=expected.restored)
             return wrong
     finally:
         await engine.dispose()
@@ -141,6 +155,25 @@ async def _harm_lowered(connection: AsyncConnection, expected: Expected) -> str:
         {"id": expected.rollout_id},
     )
     return "" if (ever or 0) >= expected.harm_seen else f"{expected.harm_seen} were bad, {ever} are left"
+
+
+async def _readings(connection: AsyncConnection, *, restored: bool) -> str:
+    """Whether all that devices were told is there is there, once, and is theirs."""
+    rows = (await connection.execute(KEPT, {"signal": SIGNAL})).all()
+    by_device: dict[str, list[Any]] = {}
+    for row in rows:
+        by_device.setdefault(row.serial, []).append(row)
+    if not by_device:
+        return "no reading has come"
+    lost, strange = [], []
+    for serial, kept in by_device.items():
+        own = own_number(serial, SIGNAL)
+        if len({row.at for row in kept}) < kept[0].sent and not restored:
+            lost.append(f"{serial} was told {kept[0].sent} are there, {len(kept)} are")
+        strange += [
+            f"{serial} {row.value} at {row.at}" for row in kept if abs(row.value - weight_at(own, row.at)) > NEAR_KG
+        ]
+    return _some("readings that were lost", lost) or _some("readings of somebody else, or at a wrong time", strange)
 
 
 async def _flash(flight: Flight, connection: AsyncConnection, expected: Expected) -> dict[int, str]:

@@ -144,6 +144,7 @@ def lose_machine(trials: Trials, rng: random.Random) -> None:
     until(lambda: not trials_listens(trials))
     shutil.rmtree(trials.data)
     trials.data = trials.folder / f"data-{number + 1}"
+    trials.restored = True
     restored = [*HERALD, "restore", str(file), "--data-dir", str(trials.data)]
     done = subprocess.run(restored, capture_output=True, text=True)
     assert done.returncode == 0, done.stderr

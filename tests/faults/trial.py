@@ -19,9 +19,10 @@ from mellow_herald.client import HeraldError
 from mellow_herald.demo import scenario
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.wire.plan import PlanDocument, PlanPace
+from mellow_herald.wire.readings import ListeningIn
 from mellow_herald.wire.rollback import RollbackIn
 from mellow_herald.wire.rollout import RolloutOut
-from tests.faults.audit import Expected, audit
+from tests.faults.audit import SIGNAL, Expected, audit
 from tests.faults.relay import Relay
 from tests.harness.flight import Flight
 from tests.harness.patience import PATIENCE_S, until
@@ -93,6 +94,10 @@ class Trials(Flight):
         self.prepare(self.herald)
         self.fleet = self.fly()
         self.wait_online(self.herald, DEVICES)
+        asked = {"where": f"board = {scenario.BOARD}", "signals": [SIGNAL], "every": "10s", "lasts": "30d"}
+        self.herald.signals.listen(ListeningIn.model_validate(asked))
+        # A backup is older than what was acknowledged since.
+        self.restored = False
         self._outwards: int | None = None
 
     @property
@@ -158,7 +163,7 @@ class Trials(Flight):
         given = sum(left.passed_over.values()) + left.never_given + sum(left.states.values())
         unaccounted = "" if left.targeted == given else f"targeted {left.targeted}, accounted for {given}"
         bare = seen.bare + self.relay.bare
-        expected = Expected(rollout.id, versions, PACE, seen.harm, bare, ended, unaccounted)
+        expected = Expected(rollout.id, versions, PACE, seen.harm, bare, ended, unaccounted, self.restored)
         outcome.wrong = audit(self, self.cluster.url, expected)
         return outcome
 

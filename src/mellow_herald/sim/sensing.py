@@ -60,11 +60,16 @@ def _humidity(here: Surroundings) -> float:
 
 def _weight(here: Surroundings) -> float:
     """The bees bring in by day and eat by night; a load cell that cools down drifts."""
-    days = here.at.timestamp() / DAY_S
-    by_day = max(0.0, math.sin(2 * math.pi * (here.hour - 8) / 24))
-    night = NIGHT_DRIFT_KG if here.hour >= NIGHT[0] or here.hour < NIGHT[1] else 0.0
-    base = 28 + 12 * here.own + FORAGE_KG_A_DAY * (days % 40) * here.own
-    return round(base + 0.4 * by_day - night * here.own + here.noise(0.01), 3)
+    return round(weight_at(here.own, here.at) + here.noise(0.01), 3)
+
+
+def weight_at(own: float, at: datetime) -> float:
+    """The weight (kg) of a scale with this number of its own, but for the noise."""
+    hour, days = at.hour + at.minute / 60 + at.second / 3600, at.timestamp() / DAY_S
+    by_day = max(0.0, math.sin(2 * math.pi * (hour - 8) / 24))
+    night = NIGHT_DRIFT_KG if hour >= NIGHT[0] or hour < NIGHT[1] else 0.0
+    base = 28 + 12 * own + FORAGE_KG_A_DAY * (days % 40) * own
+    return base + 0.4 * by_day - night * own
 
 
 def _activity(here: Surroundings) -> str:
@@ -78,6 +83,11 @@ MEASURED: dict[str, Callable[[Surroundings], float | str | None]] = {
     "weight": _weight,
     "activity": _activity,
 }
+
+
+def own_number(serial: str, name: str) -> float:
+    """The number between 0 and 1 that a signal of a device has for good: what sets it apart from the others."""
+    return random.Random(f"{serial}/{name}").random()
 
 
 @dataclass(slots=True)
@@ -163,7 +173,7 @@ class Sensing:
     def _value(self, name: str, at: datetime) -> float | str | None:
         """What is measured at a moment: the same, whenever it is asked for."""
         measure = MEASURED.get(name)
-        own = random.Random(f"{self.spec.serial}/{name}").random()
+        own = own_number(self.spec.serial, name)
         noise = random.Random(f"{self.spec.serial}/{name}/{at.timestamp():.3f}").gauss
         here = Surroundings(self.spec, self.hardware, at, own, partial(noise, 0.0))
         return None if measure is None else measure(here)
