@@ -1874,7 +1874,8 @@ export interface paths {
         };
         /**
          * List Listenings
-         * @description Listenings that go on, and with ``over`` those that are over too; the newest first.
+         * @description Listenings that go on, and with ``over`` those that are over too; the newest first. Who is narrowed to some
+         *     devices sees their own.
          */
         get: operations["list_listenings"];
         put?: never;
@@ -1949,7 +1950,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rollouts/{number}/readings": {
+    "/api/v1/rollouts/{rollout_id}/readings": {
         parameters: {
             query?: never;
             header?: never;
@@ -23043,7 +23044,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                number: number;
+                rollout_id: number;
             };
             cookie?: never;
         };

@@ -38,7 +38,7 @@ const { failure, reload } = useLoading(async () => {
   if (!names.value.includes(signal.value)) signal.value = names.value.includes('battery') ? 'battery' : (names.value[0] ?? '')
   if (!signal.value) return
   change.value = await told(
-    api.GET('/api/v1/rollouts/{number}/readings', { params: { path: { number: props.rolloutId }, query: { signal: signal.value, span: span.value } } }),
+    api.GET('/api/v1/rollouts/{rollout_id}/readings', { params: { path: { rollout_id: props.rolloutId }, query: { signal: signal.value, span: span.value } } }),
   )
 })
 watch(wanted, (name) => names.value.includes(name) && (signal.value = name))

@@ -89,6 +89,7 @@ def test_a_plan_of_theirs_goes_to_their_devices_and_others_rollouts_are_not_thei
     assert [one.id for one in linnet.overview().moving] == [theirs]
     refused("not-found", 404, linnet.rollouts.show, whole)
     refused("not-found", 404, linnet.rollouts.halt, whole, "it is not theirs")
+    refused("not-found", 404, linnet.readings.before_and_after, whole, "battery")
     other = service.herald.rollouts.attempts(whole).items[0]
     refused("not-found", 404, linnet.rollouts.call_off, other.id, "it is not theirs")
     assert service.herald.rollouts.show(whole).state == "running"

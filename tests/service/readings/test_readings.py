@@ -15,6 +15,7 @@ import pytest
 from mellow_herald.client import ProblemError
 from mellow_herald.service.readings import listening, merging
 from mellow_herald.wire.board import BoardIn
+from mellow_herald.wire.person import Role
 from mellow_herald.wire.radio import RadioEntry
 from mellow_herald.wire.readings import ListeningIn
 from mellow_herald.wire.recordings import RecordingIn
@@ -22,6 +23,7 @@ from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, DOMAIN, LINE
 from tests.harness.patience import until
 from tests.harness.service import RunningService
+from tests.harness.team import add_person
 
 SIGNALS = [
     {"name": "temperature", "unit": "Cel", "usual": [-10, 45]},
@@ -342,3 +344,32 @@ def test_who_has_no_words_for_readings_is_not_asked_and_it_is_said(
     assert measured.herald.signals.listen(asked()).devices == 1
     with pytest.raises(ProblemError, match="no words for readings"):
         measured.herald.recordings.ask("TA-2", RecordingIn(last="1h"))
+
+
+def test_somebody_narrowed_listens_to_their_devices_and_sees_no_others(
+    measured: RunningService, device: PuppetDevice
+) -> None:
+    other = PuppetDevice(measured.url, "TA-2")
+    other.enrol(measured.code(), labels={"site": "quillmere"}).raise_for_status()
+    other.checkin()
+    for one in (device, other):
+        assert send(one, block(now_of(measured) - 30, [0], temperature=[20.0])).json()["taken"] == 1
+    everybody = measured.herald.signals.listen(asked(where='serial ~ "*"', signals=["weight"]))
+    assert everybody.devices == 2
+    with add_person(measured, "sorrel", Role.OPERATOR, only="site = quillmere") as http:
+        seen = {one["name"]: (one["asked"], one["sent"]) for one in http.get("/api/v1/signals").json()}
+        assert (seen["temperature"], seen["weight"]) == ((0, 1), (1, 0))
+        newest = http.get("/api/v1/readings/latest", params={"where": 'serial ~ "*"'}).json()
+        assert [one["serial"] for one in newest] == ["TA-2"]
+        body = asked(where='serial ~ "*"').model_dump(mode="json", exclude_none=True)
+        assert http.post("/api/v1/previews/listening", json=body).json()["devices"] == 1
+        begun = http.post("/api/v1/listenings", json=body).json()
+        assert (begun["devices"], begun["where"]) == (1, '(serial ~ "*") and (site = quillmere)')
+        assert [one["id"] for one in http.get("/api/v1/listenings").json()] == [begun["id"]]
+        assert http.get(f"/api/v1/listenings/{everybody.id}").status_code == 404
+        assert http.post(f"/api/v1/listenings/{everybody.id}/end", json={}).status_code == 404
+        assert http.post(f"/api/v1/listenings/{begun['id']}/end", json={}).status_code == 200
+        # Parentheses end nothing that is put around them.
+        wide = {**body, "where": 'serial ~ "*") or (serial ~ "*"'}
+        assert http.post("/api/v1/listenings", json=wide).status_code == 422
+    assert measured.herald.signals.listening(everybody.id).state == "going-on"

@@ -21,11 +21,11 @@ DIGITS = 7
 EVERYBODY = 'serial ~ "*"'
 
 
-async def list_signals(context: Context, board: str | None) -> list[SignalOut]:
-    """All signals, or those of one board: declared, asked for, sent, sent lately."""
-    now = context.clock.now()
+async def list_signals(context: Context, board: str | None, only: str | None = None) -> list[SignalOut]:
+    """All signals, or those of one board: declared, asked for, sent, sent lately, by the devices ``only``."""
+    now, within = context.clock.now(), None if only is None else parse_selector(only)
     async with context.engine.connect() as connection:
-        rows = await signals.list_seen(connection, now, now - LATELY, board)
+        rows = await signals.list_seen(connection, now, now - LATELY, board, within)
     return [
         SignalOut(
             **{name: value for name, value in row.items() if name in SignalOut.model_fields},

@@ -111,9 +111,9 @@ async def begin(context: Context, asked: ListeningIn, by: str) -> ListeningOut:
     return await show(context, number)
 
 
-async def end(context: Context, number: int, body: ListeningEnd, by: str) -> ListeningOut:
+async def end(context: Context, number: int, body: ListeningEnd, by: str, of: str | None = None) -> ListeningOut:
     """Ends a listening. Problem 409 if it is over already."""
-    shown = await show(context, number)
+    shown = await show(context, number, of)
     if shown.state != "going-on":
         raise ProblemError(409, "already-over", f"Listening {number} is over already.")
     now = context.clock.now()
@@ -124,20 +124,21 @@ async def end(context: Context, number: int, body: ListeningEnd, by: str) -> Lis
     return await show(context, number)
 
 
-async def show(context: Context, number: int) -> ListeningOut:
-    """One listening. Problem 404 if there is none of that number."""
+async def show(context: Context, number: int, of: str | None = None) -> ListeningOut:
+    """One listening. Problem 404 if there is none of that number that this person (None: anybody) began."""
     async with context.engine.connect() as connection:
         row = await listenings.find(connection, number)
-    if row is None:
+    if row is None or of not in (None, row["made_by"]):
         raise ProblemError(404, "not-found", f"There is no listening {number}. See `herald signal listenings`.")
     return _shown(row, context.clock.now())
 
 
-async def show_all(context: Context, *, over: bool) -> list[ListeningOut]:
-    """All listenings that go on, and those that are over."""
+async def show_all(context: Context, *, over: bool, of: str | None = None) -> list[ListeningOut]:
+    """All listenings that go on, and those that are over, of one person or of all."""
     now = context.clock.now()
     async with context.engine.connect() as connection:
-        return [_shown(row, now) for row in await listenings.list_all(connection, now, over=over)]
+        rows = await listenings.list_all(connection, now, over=over)
+    return [_shown(row, now) for row in rows if of in (None, row["made_by"])]
 
 
 def _shown(row: StoredListening, now: datetime) -> ListeningOut:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import Any, TypedDict
 
-from sqlalchemy import case, func, select, text, update
+from sqlalchemy import case, func, select, text, true, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -116,14 +116,20 @@ async def names_sent(connection: AsyncConnection, device_ids: Sequence[int]) -> 
 
 
 async def list_seen(
-    connection: AsyncConnection, now: datetime, lately: datetime, board: str | None = None
+    connection: AsyncConnection,
+    now: datetime,
+    lately: datetime,
+    board: str | None = None,
+    within: Node | None = None,
 ) -> list[SignalSeen]:
-    """All signals with how many devices are asked for them and send them; ``lately`` is since then."""
+    """All signals with how many devices (of those that a selector picks) are asked for them and send them; ``lately``
+    is since then."""
+    theirs = true() if within is None else compile_selector(within, now)
     asked = (
         select(Device.board, func.jsonb_array_elements_text(Listening.signals).label("name"), Device.id)
         .join(ListeningDevice, ListeningDevice.device_id == Device.id)
         .join(Listening, Listening.id == ListeningDevice.listening_id)
-        .where(Listening.ended_at.is_(None), Listening.until > now)
+        .where(Listening.ended_at.is_(None), Listening.until > now, theirs)
         .distinct()
         .subquery()
     )
@@ -138,6 +144,8 @@ async def list_seen(
             func.sum(recent).label("lately"),
             func.max(DeviceSignal.last_at).label("last_at"),
         )
+        .join(Device, Device.id == DeviceSignal.device_id)
+        .where(theirs)
         .group_by(DeviceSignal.signal_id)
         .subquery()
     )
