@@ -162,7 +162,7 @@ async def read_feed(
     statement = select(Outbox).where(Outbox.sealed > after).order_by(Outbox.sealed).limit(limit)
     if rollout_id is not None:
         statement = statement.where(Outbox.rollout_id == rollout_id)
-    return await fetch_all(connection, statement, StoredEvent)
+    return await _named(connection, await fetch_all(connection, statement, StoredEvent))
 
 
 async def latest_events(
@@ -179,8 +179,14 @@ async def latest_events(
             statement = statement.where(Outbox.rollout_id == rollout_id)
         found += await fetch_all(connection, statement.order_by(Outbox.sealed.desc()).limit(limit), StoredEvent)
     found = sorted(found, key=lambda row: -(row["sealed"] or 0))[:limit]
-    # What the service itself says of a device knows its number alone: people know it by its serial.
+    return await _named(connection, found)
+
+
+async def _named(connection: AsyncConnection, found: list[StoredEvent]) -> list[StoredEvent]:
+    """What the service itself says of a device knows its number alone: people know it by its serial."""
     ids = {row["device_id"] for row in found if row["device_id"] is not None and "serial" not in row["data"]}
+    if not ids:
+        return found
     named = await connection.execute(select(Device.id, Device.serial).where(Device.id.in_(sorted(ids))))
     serials = {row.id: row.serial for row in named}
     return [

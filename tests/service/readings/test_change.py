@@ -6,6 +6,7 @@ from datetime import timedelta
 import pytest
 
 from mellow_herald.service.readings import change, merging
+from mellow_herald.store import feed
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.readings import ListeningIn
 from tests.harness.device import PuppetDevice
@@ -90,6 +91,14 @@ def test_a_release_that_costs_battery_is_seen_and_halted_though_nothing_failed(
     (said,) = [entry.detail for entry in timeline if entry.state == "relapsed"]
     assert said.startswith("battery -3.1 a day, before the update -1")
     assert watch(service) == 0, "it is said once"
+
+    # Whoever watches is told of devices by their serial, also of what no device has said.
+    async def told_of() -> set[str]:
+        async with service.context.engine.connect() as connection:
+            rows = await feed.read_feed(connection, 0, rollout_id=rollout_id, limit=5000)
+        return {row["data"]["serial"] for row in rows if row["data"].get("state") == "relapsed"}
+
+    assert service.call(told_of()) == {"TA-0", "TA-1", "TA-2"}
 
     told = service.herald.readings.before_and_after(rollout_id, "battery", span="6h")
     assert (told.devices, told.control_devices, told.unit) == (3, 3, "%")
