@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { age, aligned, bands, bridged, effectInWords, paired, sides, spanInWords, spanOf, type Series } from './readings'
+import { age, aligned, bands, bridged, effectInWords, paired, sides, spanInWords, spanOf, withoutBegun, type Series } from './readings'
 
 function series(points: [string, number][]): Series {
   return {
@@ -74,6 +74,12 @@ describe('a row of several signals', () => {
     const { data, lines } = aligned([first, other])
     expect(lines.map((line) => line.signal)).toEqual(['weight', 'temperature'])
     expect([data[3]?.[4], data[6]?.[4], data[6]?.[7]]).toEqual([31, 12, undefined])
+  })
+
+  it('leaves out a bucket that is not over where not everybody has sent yet', () => {
+    const now = { ...first, now: '2026-05-02T08:00:07.500Z' }
+    expect(withoutBegun(now).series[0]?.points.map((point) => point.mean)).toEqual([30, 31])
+    expect(withoutBegun({ ...now, kind: 'state' }).series[0]?.points).toHaveLength(3)
   })
 
   it('has a dot wherever both have a value, in the order of the other', () => {

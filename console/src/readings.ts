@@ -38,6 +38,12 @@ export function aligned(told: Series[]): { data: uPlot.AlignedData; lines: Line[
   return { data: [times, ...columns] as uPlot.AlignedData, lines }
 }
 
+/** Without the bucket that time is in: of several devices not all have sent something in it yet. */
+export function withoutBegun(told: Series): Series {
+  const open = (Date.parse(told.now) / 1000 - told.step_s) * 1000
+  return { ...told, series: told.series.map((one) => ({ ...one, points: one.points.filter((point) => told.kind !== 'number' || Date.parse(point.at) <= open) })) }
+}
+
 /** Signals against another one: wherever both have a value in the same bucket, a dot. The values of the other are the axis, a
  * column for each series; nothing where a dot is another's. */
 export function paired(told: Series[], against: Series): { data: uPlot.AlignedData; lines: Line[] } {

@@ -70,6 +70,7 @@ class RunningService:
         self.token = self.herald.people.make_token().token
         self.herald.close()
         self.herald = Herald(self.url, token=self.token)
+        self.herald._http.timeout = httpx.Timeout(PATIENCE_S)
         return self
 
     def stop(self) -> None:

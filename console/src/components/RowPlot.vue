@@ -6,7 +6,7 @@ import { useTheme } from 'vuetify'
 
 import { api, told } from '../api/client'
 import { useLoading } from '../loading'
-import { aligned, bands, paired, type Line, type Range, type Series } from '../readings'
+import { aligned, bands, paired, withoutBegun, type Line, type Range, type Series } from '../readings'
 import { useStyles } from '../stores/styles'
 import { moment } from '../words'
 import LineStyles from './LineStyles.vue'
@@ -35,7 +35,11 @@ const naming = ref(false)
 const theme = useTheme()
 const styles = useStyles()
 const MOST_LINES = 24
+// What the service calls those that no ring has, or whose version is not known.
+const NONE = '-'
 const DOT = 4
+// Of several devices together a bucket is as wide (pixels) that each has sent something in it.
+const GROUP_WIDTH = 10
 let plot: uPlot | null = null
 let watching: ResizeObserver | null = null
 
@@ -47,7 +51,7 @@ async function ask(signal: string): Promise<Series> {
     rollout: props.rollout ?? undefined,
     from: new Date(props.range.begin * 1000).toISOString(),
     to: new Date(props.range.end * 1000).toISOString(),
-    points: Math.max(100, Math.round((place.value?.clientWidth || 800) / 2)),
+    points: Math.max(100, Math.round((place.value?.clientWidth || 800) / (props.by === 'device' ? 2 : GROUP_WIDTH))),
   }
   return (await told(api.GET('/api/v1/readings', { params: { query } }))) as Series
 }
@@ -56,7 +60,7 @@ const { failure, reload } = useLoading(async () => {
   const found = await Promise.all([...names.map(ask), styles.load()])
   const answers = found.slice(0, names.length) as Series[]
   across.value = props.against ? (answers.pop() ?? null) : null
-  series.value = answers
+  series.value = props.by === 'device' ? answers : answers.map(withoutBegun)
 })
 watch(() => [props.signals.join(), props.against, props.where, props.by, props.rollout, props.range.begin, props.range.end], reload)
 watch([series, () => styles.all, () => theme.global.name.value], draw)
@@ -88,12 +92,14 @@ function colour(at: number, count: number): string {
   const light = theme.global.current.value.dark ? 68 : 38
   return `hsl(${Math.round(205 + (360 * at) / Math.max(1, count)) % 360} 62% ${light}%)`
 }
-/** The same colour, nearly through. */
-function faint(stroke: string): string {
-  return stroke.startsWith('#') ? `${stroke}29` : stroke.replace(')', ' / 0.16)')
+/** The same colour, nearly through; where many lie upon each other, more so. */
+function faint(stroke: string, count: number): string {
+  const alpha = count > 2 ? 0.07 : 0.16
+  return stroke.startsWith('#') ? `${stroke}${Math.round(alpha * 255).toString(16).padStart(2, '0')}` : stroke.replace(')', ` / ${alpha})`)
 }
 function nameOf(line: { signal: string; key: string }): string {
-  const key = styles.of(line.signal, line.key).name ?? line.key
+  const plain = line.key === NONE ? `in no ${props.by === 'hw_rev' ? 'revision' : props.by}` : line.key
+  const key = styles.of(line.signal, line.key).name ?? plain
   return props.signals.length > 1 ? `${line.signal} ${key}` : key
 }
 /** uPlot knows no scale without a name. */
@@ -123,7 +129,7 @@ function overTime(lines: Line[], strokes: string[]): { series: uPlot.Series[]; b
     const edge = { stroke: 'transparent', width: 0, points: { show: false }, label: '', class: 'edge', scale: scaleOf(line.unit) }
     const value = (_: uPlot, told: number | null) => worded(told, line.unit)
     made.push(edge, edge, { label: nameOf(line), stroke, width: 1.5, points: { show: undefined }, value, spanGaps: false, scale: scaleOf(line.unit) })
-    edges.push({ series: [2 + 3 * at, 1 + 3 * at], fill: faint(stroke) })
+    edges.push({ series: [2 + 3 * at, 1 + 3 * at], fill: faint(stroke, lines.length) })
   })
   return { series: made, bands: edges }
 }

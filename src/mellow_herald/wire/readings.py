@@ -123,8 +123,8 @@ class LastValueOut(Shown):
 
 
 class Point(Shown):
-    """One bucket of a series, that begins at ``at``: how many values there were, the least, the most, the mean, and the
-    last one. Of a signal that is words there is each value by itself."""
+    """One bucket of a series, that begins at ``at``: how many values there were, the least, the most, the mean (of
+    several devices: the mean of theirs), and the last one. Of a signal that is words there is each value by itself."""
 
     at: Time
     count: int

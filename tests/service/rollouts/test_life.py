@@ -312,16 +312,16 @@ def test_a_device_that_stops_calling_is_silent_and_a_late_word_corrects_it(
 
 
 def test_a_failure_is_tried_again_after_its_pause(service: RunningService, fleet: list[PuppetDevice]) -> None:
-    rollout_id = begin(service, retries=1, retry_pause="1s")
+    rollout_id = begin(service, retries=1, retry_pause="1m")
     device = fleet[0]
     device.checkin()
     device.report("failed", reason="download-broken")
     assert device.checkin().status_code == 204, "not at once"
-    time.sleep(1.1)
+    service.pass_time(timedelta(seconds=61))
     order = device.checkin().json()
     assert (order["order"], order["try"]) == ("fetch", 2)
     device.report("failed", reason="digest-mismatch")
-    time.sleep(2.1)
+    service.pass_time(timedelta(seconds=121))
     assert device.checkin().status_code == 204, "no tries are left"
     attempt = service.herald.rollouts.attempts(rollout_id, state="failed").items[0]
     assert (attempt.try_number, attempt.tries, attempt.live) == (2, 2, False)

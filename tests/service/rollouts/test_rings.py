@@ -169,11 +169,12 @@ def test_a_ring_by_hand_waits_for_go(service: RunningService, fleet: list[Puppet
 
 def test_rings_and_rollouts_wait_for_their_time(service: RunningService, fleet: list[PuppetDevice]) -> None:
     now = service.context.clock.now()
-    later, soon = now + timedelta(hours=2), now + timedelta(seconds=2)
+    later, soon = now + timedelta(hours=2), now + timedelta(minutes=10)
     rings = [{"name": "bench", "where": "has bench"}, {"name": "rest", "not_before": later.isoformat()}]
     rollout_id = service.herald.rollouts.start(plan(rings, calendar={"start": soon.isoformat()})).id
     assert service.herald.rollouts.show(rollout_id).state == "scheduled"
     assert fleet[0].checkin().status_code == 204
+    service.pass_time(timedelta(minutes=11))
     service.wait_for(rollout_id, lambda r: r.state == "running" and r.rings[0].state == "open")
     for device in fleet[:2]:
         go_through(device)

@@ -84,6 +84,11 @@ _LANDED = (
     " unnest(l.offsets, l.vals) AS each (offset_ms, value)"
     " WHERE l.signal_id IN (SELECT id FROM named) AND l.vals IS NOT NULL"
 )
+# In a bucket each device counts once, however many values it has sent.
+_PUT_TOGETHER = (
+    "key, at, sum(count)::bigint AS count, min(least) AS least, max(most) AS most, avg(mean) AS mean,"
+    " (array_agg(last ORDER BY last_at DESC))[1] AS last"
+)
 _EACH = text(
     f"{_PICKED}, each AS (SELECT c.device_id, c.at + each.offset_ms * interval '1 millisecond' AS at, each.value"
     " FROM reading_chunk c JOIN picked USING (device_id),"
@@ -91,9 +96,10 @@ _EACH = text(
     f" WHERE c.signal_id IN (SELECT id FROM named) AND c.at > {_FROM} - interval '1 minute' AND c.at < {_TO}"
     f" AND c.texts IS NULL UNION {_LANDED}),"
     f" own AS (SELECT DISTINCT ON (device_id, at) * FROM each WHERE at >= {_FROM} AND at < {_TO})"
-    f" SELECT key, {_BUCKET.format(at='own.at')} AS at, count(*) AS count, min(value) AS least, max(value) AS most,"
-    " avg(value) AS mean, (array_agg(value ORDER BY own.at DESC))[1] AS last"
-    " FROM own JOIN picked USING (device_id) GROUP BY 1, 2 ORDER BY 1, 2"
+    f" SELECT {_PUT_TOGETHER} FROM (SELECT key, device_id, {_BUCKET.format(at='own.at')} AS at, count(*) AS count,"
+    " min(value) AS least, max(value) AS most, avg(value) AS mean, max(own.at) AS last_at,"
+    " (array_agg(value ORDER BY own.at DESC))[1] AS last"
+    " FROM own JOIN picked USING (device_id) GROUP BY 1, 2, 3) AS device GROUP BY 1, 2 ORDER BY 1, 2"
 )
 
 
@@ -107,10 +113,11 @@ def _rolled(table: str) -> Any:
         f" FROM {table} r JOIN picked USING (device_id)"
         f" WHERE r.signal_id IN (SELECT id FROM named) AND r.at >= {_FROM} AND r.at < {_TO}"
         f" UNION ALL SELECT * FROM fresh WHERE at >= {_FROM} AND at < {_TO})"
-        f" SELECT key, {_BUCKET.format(at='own.at')} AS at, sum(count)::bigint AS count, min(least) AS least,"
-        " max(most) AS most, sum(mean * count) / sum(count) AS mean,"
+        f" SELECT {_PUT_TOGETHER} FROM (SELECT key, device_id, {_BUCKET.format(at='own.at')} AS at,"
+        " sum(count) AS count, min(least) AS least, max(most) AS most, sum(mean * count) / sum(count) AS mean,"
+        " max(own.at) AS last_at,"
         " (array_agg(last ORDER BY own.at DESC))[1] AS last"
-        " FROM own JOIN picked USING (device_id) GROUP BY 1, 2 ORDER BY 1, 2"
+        " FROM own JOIN picked USING (device_id) GROUP BY 1, 2, 3) AS device GROUP BY 1, 2 ORDER BY 1, 2"
     )
 
 
