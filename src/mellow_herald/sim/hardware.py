@@ -8,6 +8,7 @@ streamed into.
 import hashlib
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, replace
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -101,7 +102,7 @@ class Hardware:
         stored = self._boot.load()
         if stored is None:
             return BootRecord({name: Part(in_place=part.in_place) for name, part in self.layout.parts.items()})
-        return _decode_record(cbor.decode(stored))
+        return _read_record(stored)
 
     @record.setter
     def record(self, record: BootRecord) -> None:
@@ -284,6 +285,12 @@ def _encode_record(record: BootRecord) -> dict[str, Any]:
     }
     fields["went_back"] = None if record.went_back is None else record.went_back.value
     return {name: list(value) if isinstance(value, tuple) else value for name, value in fields.items()}
+
+
+@lru_cache(maxsize=4096)
+def _read_record(stored: bytes) -> BootRecord:
+    """A boot record is read far more often than it changes, and never changed where it is."""
+    return _decode_record(cbor.decode(stored))
 
 
 def _decode_record(fields: Any) -> BootRecord:
