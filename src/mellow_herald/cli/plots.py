@@ -11,6 +11,8 @@ if TYPE_CHECKING:
 
 PLOT_HEIGHT = 20
 Names = Mapping[str, str]
+# What the service calls those that no ring has, or whose version is not known.
+NONE = "-"
 
 
 def plot_series(told: "SeriesOut", names: Names | None = None, height: int = PLOT_HEIGHT) -> None:
@@ -71,4 +73,4 @@ def _means(one: "SeriesOne") -> Sequence[tuple[float, float]]:
 
 
 def _name(one: "SeriesOne", names: Names | None) -> str:
-    return (names or {}).get(one.key, one.key)
+    return (names or {}).get(one.key, "in none" if one.key == NONE else one.key)

@@ -9,10 +9,12 @@ from mellow_herald.service.readings import change, merging
 from mellow_herald.store import feed
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.readings import ListeningIn
+from mellow_herald.wire.rollback import RollbackIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, DOMAIN, LINE
 from tests.harness.service import RunningService
-from tests.service.readings.test_readings import block, now_of
+from tests.service.readings.test_readings import block, merged, now_of
+from tests.service.rollouts.test_harm import back_again
 
 DRAIN = {"name": "battery", "worse": "lower", "by": 0.5, "at_least": 1.0, "measure": "per-day"}
 
@@ -120,6 +122,20 @@ def test_a_release_that_costs_battery_is_seen_and_halted_though_nothing_failed(
     words = "battery: -3.1 % a day after the update, -1 before, -1 in the control; the update did -2.1 % a day (-2.1"
     assert words in page and words in text
     assert page.count("<polyline") == 2 and 'aria-label="battery before and after"' in page
+
+    # What they send once they are back tells nothing of what they were brought.
+    back = service.herald.rollouts.roll_back(rollout_id, RollbackIn(reason="costs battery")).id
+    service.wait_for(back, lambda one: one.targeted == 3)
+    for device in fleet[:3]:
+        back_again(device)
+    back_at = now_of(service)
+    service.pass_time(timedelta(hours=6))
+    for number, device in enumerate(fleet):
+        send_hours(device, back_at + 60, 5.9, 78.9 if number < 3 else 79.4, -1.0)
+    merged(service)
+    after = service.herald.readings.before_and_after(rollout_id, "battery", span="1d").per_day
+    assert after.difference == pytest.approx(-2.1, abs=0.05)
+    assert after.after is not None and round(after.after.median, 1) == -3.1
 
 
 def test_a_release_that_costs_nothing_halts_nobody(service: RunningService, fleet: list[PuppetDevice]) -> None:

@@ -20,7 +20,7 @@ from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.store import attempts, rollouts
 from mellow_herald.store.gate import Lock, try_take
 from mellow_herald.store.readings import signals
-from mellow_herald.store.readings.around import Minute, Switched, around, not_switched, switched
+from mellow_herald.store.readings.around import Minute, Moved, Switched, around, not_switched, switched
 from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.wire.readings import ChangeOut, CourseOut, EffectOut, SideOut
 from mellow_herald.wire.rollout import RolloutOut
@@ -45,13 +45,16 @@ async def before_and_after(context: Context, rollout_id: int, signal: str, span:
         if not known:
             raise ProblemError(404, "not-found", f"Nobody has declared or sent {signal}. See `herald signal list`.")
         devices = await switched(connection, rollout_id, MOST_DEVICES)
-        moved = [(one["device_id"], one["exposed_at"]) for one in devices if one["exposed_at"] is not None]
+        # What a device sent after it was brought back tells nothing of what it was brought.
+        moved = [Moved(d["device_id"], d["exposed_at"], d["left_at"]) for d in devices if d["exposed_at"] is not None]
         still = await _control(connection, rows[0], signal)
-        # Those that have not switched are looked at around the moment at which half of the others had.
-        middle = median(at.timestamp() for _, at in moved) if moved else now.timestamp()
+        # Those that have not switched are looked at around the moment at which half of the others had, for as long.
+        middle = median(one.at.timestamp() for one in moved) if moved else now.timestamp()
+        lasted = median(((one.until or now) - one.at).total_seconds() for one in moved) if moved else 0.0
         at = datetime.fromtimestamp(middle, now.tzinfo)
+        until = at + timedelta(seconds=lasted) if moved else None
         own = await around(connection, moved, signal, span)
-        other = await around(connection, [(one, at) for one in still], signal, span)
+        other = await around(connection, [Moved(one, at, until) for one in still], signal, span)
     updated, control = _sides(own), _sides(other)
     step_s = next(step for step in STEPS_S if 2 * span.total_seconds() / step <= COURSE_POINTS)
     return ChangeOut(
@@ -199,10 +202,10 @@ def _soaks(one: Switched) -> bool:
 async def _relapsed(
     connection: AsyncConnection, rule: ReadingRule, soaking: Sequence[Switched], still: Sequence[int], now: datetime
 ) -> int:
-    moved = [(one["device_id"], one["exposed_at"]) for one in soaking if one["exposed_at"] is not None]
+    moved = [Moved(one["device_id"], one["exposed_at"]) for one in soaking if one["exposed_at"] is not None]
     sides = _sides(await around(connection, moved, rule.name, LONGEST_BEFORE))
-    at = datetime.fromtimestamp(median(when.timestamp() for _, when in moved), now.tzinfo)
-    control = _sides(await around(connection, [(one, at) for one in still], rule.name, LONGEST_BEFORE))
+    at = datetime.fromtimestamp(median(one.at.timestamp() for one in moved), now.tzinfo)
+    control = _sides(await around(connection, [Moved(one, at) for one in still], rule.name, LONGEST_BEFORE))
     by = drift(rule, [after.per_day - before.per_day for before, after in control.values() if before and after])
     said = {
         one["attempt_id"]: words
