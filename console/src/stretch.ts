@@ -2,8 +2,10 @@ import { onBeforeUnmount, ref } from 'vue'
 
 import { lately, type Range } from './readings'
 import { useClock } from './stores/clock'
+import { useFeed } from './stores/feed'
 
 const AGAIN_MS = 5000
+const SOONEST_MS = 900
 
 export type Stretch = ReturnType<typeof useStretch>
 
@@ -32,11 +34,16 @@ export function useStretch(first: number, again: () => void = () => {}) {
     if (former) range.value = former
     live.value = !before.length
   }
-  const timer = window.setInterval(() => {
-    if (!live.value || document.hidden) return
+  let moved = 0
+  function move(pause: number) {
+    if (!live.value || document.hidden || performance.now() - moved < pause) return
+    moved = performance.now()
     range.value = lately(seconds.value, clock.now.getTime())
     again()
-  }, AGAIN_MS)
+  }
+  // As soon as something has come; and where nothing comes, time goes on all the same.
+  useFeed().onReadings(() => move(SOONEST_MS))
+  const timer = window.setInterval(() => move(AGAIN_MS / 2), AGAIN_MS)
   onBeforeUnmount(() => window.clearInterval(timer))
   return { seconds, live, range, choose, zoom, back }
 }

@@ -5502,8 +5502,8 @@ export interface components {
         };
         /**
          * Point
-         * @description One bucket of a series, that begins at ``at``: how many values there were, the least, the most, the mean, and the
-         *     last one. Of a signal that is words there is each value by itself.
+         * @description One bucket of a series, that begins at ``at``: how many values there were, the least, the most, the mean (of
+         *     several devices: the mean of theirs), and the last one. Of a signal that is words there is each value by itself.
          */
         Point: {
             /**
@@ -25273,6 +25273,8 @@ export interface operations {
                 rollout?: number | null;
                 /** @description As Last-Event-ID, at first. */
                 after?: number | null;
+                /** @description Say also, at most once a second, that readings have come. */
+                readings?: boolean;
             };
             header?: {
                 /** @description Go on after this event. */

@@ -11,17 +11,21 @@ export const useFeed = defineStore('feed', () => {
   const connected = ref(false)
   const everConnected = ref(false)
   const listeners = new Set<Listener>()
+  const arrivals = new Set<() => void>()
   let source: EventSource | null = null
 
   function open() {
     if (source) return
-    source = new EventSource('/api/v1/events')
+    source = new EventSource('/api/v1/events?readings=true')
     source.onopen = () => {
       connected.value = everConnected.value = true
     }
     source.onerror = () => {
       connected.value = false
     }
+    source.addEventListener('readings', () => {
+      for (const listener of arrivals) listener()
+    })
     for (const kind of KINDS) {
       source.addEventListener(kind, (message) => {
         const event = JSON.parse((message as MessageEvent<string>).data) as FeedEvent
@@ -42,7 +46,13 @@ export const useFeed = defineStore('feed', () => {
     onScopeDispose(() => listeners.delete(listener))
   }
 
-  return { connected, everConnected, open, close, listen }
+  /** Calls `listener`, at most once a second, when readings have come, until the component is gone. */
+  function onReadings(listener: () => void) {
+    arrivals.add(listener)
+    onScopeDispose(() => arrivals.delete(listener))
+  }
+
+  return { connected, everConnected, open, close, listen, onReadings }
 })
 
 /** Calls `load` soon after an event that concerns it, and once more if others came meanwhile. */

@@ -53,6 +53,7 @@ from mellow_herald.service.people.sign_in import SignIns
 from mellow_herald.service.problems import add_problem_handlers
 from mellow_herald.service.readings.change import keep_watching
 from mellow_herald.service.readings.listening import keep_listening, load_wishes
+from mellow_herald.service.readings.live import keep_saying
 from mellow_herald.service.readings.merging import keep_merging
 from mellow_herald.service.readings.taking import ReadingsIntake
 from mellow_herald.service.releases.retention import keep_sweeping, sweep
@@ -132,7 +133,7 @@ def create_app(context: Context) -> FastAPI:
             keep_merging(work),
             keep_watching(work),
         ]
-        telling = [keep_sending(work), door.keep_telling(), keep_rights(work)]
+        telling = [keep_sending(work), door.keep_telling(), keep_rights(work), keep_saying(work)]
         if context.settings.radio is not None:
             # Whoever follows no radio network loads nothing of it.
             from mellow_herald.service.radio.bridge import keep_bridging

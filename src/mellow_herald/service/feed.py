@@ -17,6 +17,7 @@ from mellow_herald.service.fleet.admission import load_admissions
 from mellow_herald.service.problems import say_trouble
 from mellow_herald.service.readings import recordings, wishes
 from mellow_herald.service.readings.listening import load_wishes
+from mellow_herald.service.signals import READINGS
 from mellow_herald.service.tasks import end, woken
 from mellow_herald.store import feed, people
 from mellow_herald.store.boards import board_facts, list_boards
@@ -178,10 +179,12 @@ async def stream(
     rights: frozenset[str],
     *,
     bare: bool = False,
+    readings: bool = False,
 ) -> AsyncIterator[str]:
     """The feed as Server-Sent Events, from after event number ``after`` (None: from now on), without gaps, for as long
-    as the credential stands for these rights; ``bare`` leaves out whom they are about."""
-    with context.signals.follow(credential_id, rights) as follower:
+    as the credential stands for these rights; ``bare`` leaves out whom they are about, ``readings`` says too, without a
+    number, that some have come."""
+    with context.signals.follow(credential_id, rights, readings=readings) as follower:
         async with context.engine.connect() as connection:
             last = await feed.newest_sealed(connection) if after is None else after
         yield f"retry: 1000\n: the feed stands at {last}\n\n"
@@ -198,7 +201,10 @@ async def stream(
             except TimeoutError:
                 yield ": still here\n\n"
                 continue
-            if event is None:
+            if event is READINGS:
+                follower.told = False
+                yield "event: readings\ndata: {}\n\n"
+            elif event is None:
                 behind = not follower.ended
             elif event.id > last:
                 last = event.id

@@ -7,16 +7,21 @@ from dataclasses import dataclass, field
 from typing import Any
 
 SUBSCRIBER_BACKLOG = 10_000
+# In a follower's queue: readings have come.
+READINGS = object()
 
 
 @dataclass(eq=False, slots=True)
 class Follower:
-    """Somebody who follows the feed: by which credential, with which roles then, and whether they may no longer."""
+    """Somebody who follows the feed: by which credential, with which roles then, and whether they may no longer.
+    ``readings``: they want to hear when some have come, and ``told`` that they have not taken that in yet."""
 
     credential_id: int
     roles: frozenset[str]
+    readings: bool = False
     queue: asyncio.Queue[Any] = field(default_factory=asyncio.Queue)
     ended: bool = False
+    told: bool = False
 
     def end(self) -> None:
         """Lets them go."""
@@ -38,14 +43,23 @@ class Signals:
 
     def spread(self, events: list[Any]) -> None:
         """Hands sealed events to all followers; one that cannot keep up is told to read the store again."""
-        for queue in (follower.queue for follower in self._followers):
+        for follower in self._followers:
+            queue = follower.queue
             for event in events:
                 if queue.qsize() >= SUBSCRIBER_BACKLOG:
                     while not queue.empty():
                         queue.get_nowait()
+                    follower.told = False
                     queue.put_nowait(None)
                     break
                 queue.put_nowait(event)
+
+    def spread_readings(self) -> None:
+        """Tells followers who want to know that readings have come."""
+        for follower in self._followers:
+            if follower.readings and not follower.told:
+                follower.told = True
+                follower.queue.put_nowait(READINGS)
 
     def begin(self) -> None:
         """Somebody waits for a ring to open: the conductor is not to rest."""
@@ -76,9 +90,10 @@ class Signals:
             follower.queue.put_nowait(None)
 
     @contextmanager
-    def follow(self, credential_id: int, roles: frozenset[str]) -> Iterator[Follower]:
-        """A queue of sealed events from now on; None in it means: read the store again, then go on."""
-        follower = Follower(credential_id, roles)
+    def follow(self, credential_id: int, roles: frozenset[str], *, readings: bool = False) -> Iterator[Follower]:
+        """A queue of sealed events from now on; None in it means: read the store again, then go on. With ``readings``
+        ``READINGS`` is in it whenever some have come."""
+        follower = Follower(credential_id, roles, readings)
         self._followers.add(follower)
         try:
             yield follower
@@ -101,3 +116,8 @@ class Signals:
     def followers(self) -> int:
         """How many follow the feed in this process."""
         return len(self._followers)
+
+    @property
+    def hearing(self) -> bool:
+        """Whether anybody here wants to know of readings."""
+        return any(follower.readings for follower in self._followers)

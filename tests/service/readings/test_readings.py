@@ -5,6 +5,7 @@ import json
 import sys
 import time
 from datetime import UTC, datetime, timedelta
+from itertools import takewhile
 from types import SimpleNamespace
 from typing import Any
 
@@ -21,7 +22,7 @@ from mellow_herald.wire.readings import ListeningIn
 from mellow_herald.wire.recordings import RecordingIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, DOMAIN, LINE
-from tests.harness.patience import until
+from tests.harness.patience import PATIENCE_S, until
 from tests.harness.service import RunningService
 from tests.harness.team import add_person
 
@@ -373,3 +374,22 @@ def test_somebody_narrowed_listens_to_their_devices_and_sees_no_others(
         wide = {**body, "where": 'serial ~ "*") or (serial ~ "*"'}
         assert http.post("/api/v1/listenings", json=wide).status_code == 422
     assert measured.herald.signals.listening(everybody.id).state == "going-on"
+
+
+def test_who_follows_hears_that_readings_have_come_and_nobody_else(
+    measured: RunningService, device: PuppetDevice
+) -> None:
+    params = {"readings": "true"}
+    with (
+        measured.http(measured.token) as http,
+        http.stream("GET", "/api/v1/events", params=params, timeout=PATIENCE_S) as hears,
+        http.stream("GET", "/api/v1/events", timeout=PATIENCE_S) as other,
+    ):
+        lines, others = hears.iter_lines(), other.iter_lines()
+        next(lines), next(others)
+        assert send(device, block(now_of(measured) - 30, [0], temperature=[20.0])).json()["taken"] == 1
+        heard = list(takewhile(lambda line: line != "data: {}", lines))
+        assert heard[-1] == "event: readings" and not any(line.startswith("id:") for line in heard)
+        # The next event of both has its number, and what was said without one is not in the other's way.
+        measured.herald.signals.listen(asked())
+        assert any(line.startswith("id:") for line in takewhile(lambda line: line != "event: listening", others))

@@ -40,6 +40,7 @@ async def follow_events(
     context: Ctx,
     rollout: Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER, description="Only events of this rollout.")] = None,
     after: Annotated[int | None, Query(ge=0, le=LARGEST_INTEGER, description="As Last-Event-ID, at first.")] = None,
+    readings: Annotated[bool, Query(description="Say also, at most once a second, that readings have come.")] = False,
     last_event_id: Annotated[str | None, Header(description="Go on after this event.")] = None,
 ) -> StreamingResponse:
     """The event feed as Server-Sent Events. With ``Last-Event-ID`` it goes on without a gap. Who is narrowed to some
@@ -52,7 +53,7 @@ async def follow_events(
             await keep_rollout(connection, context, who.only, rollout)
     headers = {"cache-control": "no-store", "x-accel-buffering": "no"}
     return StreamingResponse(
-        stream(context, since, rollout, who.credential_id, who.rights, bare=who.only is not None),
+        stream(context, since, rollout, who.credential_id, who.rights, bare=who.only is not None, readings=readings),
         media_type="text/event-stream",
         headers=headers,
     )

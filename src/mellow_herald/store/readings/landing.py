@@ -6,13 +6,13 @@ from typing import TypedDict
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.store.database import fetch_all
 from mellow_herald.store.readings.copying import copy_rows, doubles, ints, moment, small, texts, whole
-from mellow_herald.store.tables import Device, ReadingClock
+from mellow_herald.store.tables import Device, ReadingClock, ReadingLanded
 
 Landed = tuple[int, int, datetime, NDArray[np.int32], NDArray[np.float64] | None, Sequence[str] | None]
 """device, signal, minute, offsets (ms), numbers or words."""
@@ -35,6 +35,12 @@ async def land(connection: AsyncConnection, rows: Sequence[Landed]) -> None:
         for device, signal, at, offsets, vals, words in rows
     )
     await copy_rows(connection, "reading_landed", COLUMNS, fields)
+
+
+async def newest(connection: AsyncConnection) -> int | None:
+    """The number of the newest row that has landed and is not put together yet; None if there is none."""
+    number = await connection.scalar(select(func.max(ReadingLanded.id)))
+    return None if number is None else int(number)
 
 
 async def senders(connection: AsyncConnection, device_ids: Sequence[int]) -> dict[int, Sender]:
