@@ -114,6 +114,7 @@ def kill_fleet(trials: Trials, rng: random.Random) -> None:
     trials.fleet.kill()
     trials.fleet.wait(PATIENCE_S)
     trials.fleet = trials.fly()
+    trials.begun_anew = True
 
 
 def serve_beside(trials: Trials, rng: random.Random) -> None:

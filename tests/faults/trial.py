@@ -1,5 +1,7 @@
 """A fleet under load, one fault at a moment that a seed gives, and what is left afterwards."""
 
+import csv
+import gzip
 import os
 import random
 import signal
@@ -11,18 +13,22 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 
 import httpx
 
-from mellow_herald.client import HeraldError
+from mellow_herald.client import HeraldError, ProblemError
+from mellow_herald.core.readings.recording import OPEN
 from mellow_herald.demo import scenario
+from mellow_herald.sim.sensing import own_number, weight_at
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.wire.plan import PlanDocument, PlanPace
 from mellow_herald.wire.readings import ListeningIn
+from mellow_herald.wire.recordings import RecordingIn, RecordingOut
 from mellow_herald.wire.rollback import RollbackIn
 from mellow_herald.wire.rollout import RolloutOut
-from tests.faults.audit import SIGNAL, Expected, audit
+from tests.faults.audit import NEAR_KG, SIGNAL, Expected, audit
 from tests.faults.relay import Relay
 from tests.harness.flight import Flight
 from tests.harness.patience import PATIENCE_S, until
@@ -98,6 +104,7 @@ class Trials(Flight):
         self.herald.signals.listen(ListeningIn.model_validate(asked))
         # A backup is older than what was acknowledged since.
         self.restored = False
+        self.begun_anew = False
         self._outwards: int | None = None
 
     @property
@@ -149,6 +156,7 @@ class Trials(Flight):
         self.relay.answers.clear()
         self.relay.bare.clear()
         rollout, versions = self._begin()
+        recording = self._ask(rng)
         with self._looking(rollout.id) as seen:
             self._wait_for(rollout.id, outcome.moment, rng)
             fault(self, rng)
@@ -157,6 +165,7 @@ class Trials(Flight):
             outcome.recovered_s = time.monotonic() - hurt
             self._go_on(rollout.id)
             ended = self._await_end(rollout.id)
+            recorded = self._recorded(recording)
             outcome.ended_s = time.monotonic() - hurt
         outcome.engineers, outcome.devices = seen.answers, Counter(self.relay.answers)
         left = self.herald.rollouts.show(rollout.id)
@@ -165,6 +174,7 @@ class Trials(Flight):
         bare = seen.bare + self.relay.bare
         expected = Expected(rollout.id, versions, PACE, seen.harm, bare, ended, unaccounted, self.restored)
         outcome.wrong = audit(self, self.cluster.url, expected)
+        outcome.wrong[4] = outcome.wrong[4] or recorded
         return outcome
 
     def _begin(self) -> tuple[RolloutOut, tuple[str, str]]:
@@ -176,6 +186,29 @@ class Trials(Flight):
         started = self.herald.rollouts.start(PlanDocument.model_validate(tomllib.loads(PLAN)))
         self._outwards = started.id
         return started, (scenario.FIXED, scenario.OLD)
+
+    def _ask(self, rng: random.Random) -> RecordingOut:
+        """A device is to send what it kept, while all that happens."""
+        asked = RecordingIn(last="10m", signals=[SIGNAL])
+        return self.herald.recordings.ask(f"TA-S1-{rng.randint(1, DEVICES):04d}", asked)
+
+    def _recorded(self, asked: RecordingOut) -> str:
+        """What is wrong with what came of it."""
+        try:
+            until(lambda: self.herald.recordings.show(asked.id).state not in OPEN, every=LOOK_S)
+        except ProblemError as problem:
+            return "" if self.restored and problem.problem.status == 404 else str(problem)
+        one = self.herald.recordings.show(asked.id)
+        if one.state != "complete":
+            # Those that began anew have kept nothing of before; that is said.
+            said = self.begun_anew and one.reason == "nothing-kept"
+            return "" if said else f"the recording is {one.state} {one.reason}"
+        text = gzip.decompress(b"".join(self.herald.recordings.file(one.id))).decode()
+        _, *rows = csv.reader(text.splitlines())
+        own = own_number(one.serial, SIGNAL)
+        values = [(datetime.fromisoformat(at), float(value)) for at, value in rows]
+        odd = [f"{value} at {at}" for at, value in values if abs(value - weight_at(own, at)) > NEAR_KG]
+        return f"a recording of {len(values)} values has {odd[:3]}" if odd or len(values) < 60 else ""
 
     def _wait_for(self, rollout_id: int, moment: str, rng: random.Random) -> None:
         """Until the rollout is there, or somewhere beyond."""
