@@ -6,6 +6,7 @@ import pytest
 
 from mellow_herald.client import Herald, ProblemError
 from mellow_herald.service.readings import charts
+from mellow_herald.store.readings import charts as store
 from mellow_herald.wire.charts import ChartPageChange, ChartPageDocument, ChartPageIn, SeriesStyle
 from mellow_herald.wire.person import Role
 from tests.harness.service import RunningService
@@ -77,6 +78,15 @@ def test_of_two_who_change_a_page_the_second_is_told(service: RunningService, mo
     with pytest.raises(ProblemError, match="'Another' already"):
         mine.keep(page(name="Another"))
     assert [one.name for one in mine.list()] == ["Another", "Renamed"]
+
+    # At the very same moment neither sees that the other takes the name.
+    async def free(*_: object, **__: object) -> bool:
+        return False
+
+    with monkeypatch.context() as patched:
+        patched.setattr(store, "is_taken", free)
+        with pytest.raises(ProblemError, match="'Renamed' already"):
+            mine.change(other.id, changed(1, name="Renamed"))
     monkeypatch.setattr(charts, "MOST_PAGES", 2)
     with pytest.raises(ProblemError, match="keeps 2 chart pages"):
         mine.keep(page(name="One more"))
@@ -119,6 +129,7 @@ def test_names_and_colours_are_ones_own(
     monkeypatch.setattr(charts, "MOST_STYLES", 2)
     with pytest.raises(ProblemError, match="Take some back"):
         mine.style(SeriesStyle(series="TA-2", name="by the brook"))
+    mine.style(everywhere.model_copy(update={"name": "by the old oak"}))
     mine.style(SeriesStyle(series="TA-1"))
     assert mine.styles() == [once]
     with service.http(service.token) as http:

@@ -1,5 +1,6 @@
 """Chart pages: kept for oneself or shared, changed by who made them; and how series look to whom."""
 
+from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.service.context import Context
@@ -7,7 +8,7 @@ from mellow_herald.service.people.callers import Caller
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store.feed import JournalEntry, write_journal
 from mellow_herald.store.readings import charts
-from mellow_herald.store.readings.charts import StoredChartPage
+from mellow_herald.store.readings.charts import StoredChartPage, StoredStyle
 from mellow_herald.wire.charts import ChartPageChange, ChartPageDocument, ChartPageIn, ChartPageOut, SeriesStyle
 
 MOST_PAGES, MOST_STYLES = 200, 2000
@@ -53,7 +54,10 @@ async def change(context: Context, number: int, asked: ChartPageChange, who: Cal
         if await charts.is_taken(connection, there["person_id"], asked.name, beside=number):
             raise _taken(asked.name)
         changed = {"edition": asked.edition + 1, "changed_at": now, **_columns(asked)}
-        await charts.change_page(connection, number, changed)
+        try:
+            await charts.change_page(connection, number, changed)
+        except IntegrityError:  # at the same moment
+            raise _taken(asked.name) from None
         if asked.shared or there["shared"]:
             word = "changed" if there["shared"] and asked.shared else "shared" if asked.shared else "shared no more"
             await write_journal(connection, _entry(context, who, word, asked.name, _looks_at(asked)))
@@ -79,12 +83,18 @@ async def list_styles(context: Context, who: Caller) -> list[SeriesStyle]:
 async def set_style(context: Context, style: SeriesStyle, who: Caller) -> SeriesStyle:
     """How a series looks to whoever asks, from now on. Problem 409 if too many look in a way of their own."""
     async with context.engine.begin() as connection:
-        if len(await charts.list_styles(connection, who.person_id)) >= MOST_STYLES and (style.name or style.colour):
+        others = [one for one in await charts.list_styles(connection, who.person_id) if not _is(one, style)]
+        if len(others) >= MOST_STYLES and (style.name or style.colour):
             detail = f"{MOST_STYLES} series have a name or a colour of {who.name}'s. Take some back."
             raise ProblemError(409, "too-many-styles", detail)
-        kept = {"series": style.series, "signal": style.signal or "", "name": style.name, "colour": style.colour}
-        await charts.set_style(connection, who.person_id, kept)  # type: ignore[arg-type]
+        kept = StoredStyle(series=style.series, signal=style.signal or "", name=style.name, colour=style.colour)
+        await charts.set_style(connection, who.person_id, kept)
     return style
+
+
+def _is(row: StoredStyle, style: SeriesStyle) -> bool:
+    """Whether it is of the same series and signal."""
+    return (row["series"], row["signal"]) == (style.series, style.signal or "")
 
 
 def _entry(context: Context, who: Caller, word: str, name: str, why: str) -> JournalEntry:
