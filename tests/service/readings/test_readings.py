@@ -12,6 +12,8 @@ from typing import Any
 import cbor2
 import httpx
 import pytest
+from sqlalchemy import text
+from sqlalchemy.exc import DBAPIError
 
 from mellow_herald.client import ProblemError
 from mellow_herald.service.readings import listening, merging
@@ -295,6 +297,38 @@ def test_old_days_go_whole_and_nobody_waits_for_that(measured: RunningService, d
     stretch = {"begin": datetime.fromtimestamp(at - 4 * 86_400, UTC)}
     fine = measured.herald.readings.series("temperature", **stretch, points=5000)
     assert sum(point.count for point in fine.series[0].points) == 2, "what was rolled up of it is still there"
+
+
+@pytest.mark.parametrize("how_far", ["half detached", "detached"])
+def test_what_broke_off_as_old_days_went_is_done_to_its_end(
+    measured: RunningService, device: PuppetDevice, how_far: str
+) -> None:
+    at = now_of(measured)
+    send(device, block(at - 5 * 86_400, [0], temperature=[1.0]), block(at - 60, [0], temperature=[2.0]))
+    merged(measured)
+    work = measured.context.through(measured.context.pools.work)
+
+    async def break_off() -> str:
+        async with work.engine.connect() as reader, work.engine.connect() as other:
+            alone = await other.execution_options(isolation_level="AUTOCOMMIT")
+            listed = "SELECT min(relname) FROM pg_class WHERE relname ~ '^reading_chunk_[0-9]{8}$'"
+            name = str(await alone.scalar(text(listed)))
+            detach = text(f"ALTER TABLE reading_chunk DETACH PARTITION {name} CONCURRENTLY")
+            if how_far == "detached":
+                await alone.execute(detach)
+                return name
+            await reader.execute(text("SELECT count(*) FROM reading_chunk"))
+            await alone.execute(text("SET statement_timeout = '1s'"))
+            with pytest.raises(DBAPIError):
+                await alone.execute(detach)
+            await alone.execute(text("RESET statement_timeout"))
+            return name
+
+    name = measured.call(break_off())
+    work.settings.readings_days = 2
+    assert measured.call(merging.sweep(work)) == [name]
+    assert measured.call(merging.sweep(work)) == []
+    assert send(device, block(at - 30, [0], temperature=[3.0])).json()["taken"] == 1
 
 
 def test_a_number_too_large_for_seven_digits_holds_nothing_up(measured: RunningService, device: PuppetDevice) -> None:

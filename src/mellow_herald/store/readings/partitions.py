@@ -37,19 +37,28 @@ async def make_room(connection: AsyncConnection, times: Iterable[datetime]) -> N
 
 async def drop_before(engine: AsyncEngine, table: str, oldest: datetime) -> list[str]:
     """Drops the partitions in which all is older; returns their names. They are detached before, which nobody who
-    reads or writes waits for."""
+    reads or writes waits for. What broke off on the way (whoever reads for long holds it up) is done to its end."""
     async with engine.connect() as connection:
-        names = [name for name in await _partitions(connection) if name.startswith(f"{table}_")]
+        found = (await connection.execute(_PARTITIONS_OF, {"name": f"^{table}_[0-9]{{8}}$"})).all()
     span, dropped = timedelta(days=SPANS[table]), []
-    for name in names:
+    for name, attached, pending in found:
         begin = datetime.strptime(name.removeprefix(f"{table}_"), "%Y%m%d").replace(tzinfo=UTC)
         if begin + span <= oldest:
             async with engine.connect() as connection:
                 alone = await connection.execution_options(isolation_level="AUTOCOMMIT")
-                await alone.execute(text(f"ALTER TABLE {table} DETACH PARTITION {name} CONCURRENTLY"))
+                if attached:
+                    how = "FINALIZE" if pending else "CONCURRENTLY"
+                    await alone.execute(text(f"ALTER TABLE {table} DETACH PARTITION {name} {how}"))
                 await alone.execute(text(f"DROP TABLE {name}"))
             dropped.append(name)
     return dropped
+
+
+_PARTITIONS_OF = text(
+    "SELECT c.relname, i.inhrelid IS NOT NULL, coalesce(i.inhdetachpending, false) FROM pg_class c"
+    " LEFT JOIN pg_inherits i ON i.inhrelid = c.oid"
+    " WHERE c.relkind = 'r' AND pg_table_is_visible(c.oid) AND c.relname ~ :name ORDER BY c.relname"
+)
 
 
 async def _partitions(connection: AsyncConnection) -> list[str]:
