@@ -110,9 +110,12 @@ class Flight:
         return self.start("sim", "run", str(self.place.scenario), *where)
 
     def wait_online(self, herald: Herald, devices: int) -> None:
+        """Until every device has called; where the machine is slow, they are late again and again, and not all at
+        once are ever on time."""
+
         def there() -> bool:
             presence = herald.overview().presence
-            return presence.get("online", 0) + presence.get("late", 0) == devices + OTHERS
+            return sum(presence.values()) - presence.get("never-seen", 0) == devices + OTHERS
 
         until(there, about=lambda: herald.overview().presence)
 
