@@ -436,12 +436,16 @@ class _Demo:
             said = {device.serial: device for device in herald.devices.each(where=f"board = {scenario.BOARD}")}
             rollouts = list(reversed(herald.rollouts.list(limit=200).items))
             expected = dict.fromkeys(said, known[scenario.OLD]) | {scenario.LAB_UNIT: known[scenario.LOCAL]}
+            had: dict[int, dict[str, str]] = {}
             for rollout in rollouts:
-                brings = known.get(rollout.release.rpartition("/")[2] if rollout.kind == BRINGS else scenario.OLD)
+                had[rollout.id] = dict(expected)
+                before = had.get(rollout.rolls_back or 0, {})
+                brings = known.get(rollout.release.rpartition("/")[2]) if rollout.kind == BRINGS else None
                 states = states_by_serial(herald, rollout.id)
-                # What somebody tried here besides the story is due as the service has it.
+                # A way back brings what each had; what somebody tried here besides the story is due as the service has
+                # it.
                 expected |= {
-                    serial: brings or said[serial].digest or ""
+                    serial: brings or before.get(serial) or said[serial].digest or ""
                     for serial, state in states.items()
                     if state == "confirmed" and serial in said
                 }
