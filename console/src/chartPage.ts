@@ -11,6 +11,13 @@ export const USUAL_HEIGHT = 210
 export const LEAST_HEIGHT = 80
 export const MOST_HEIGHT = 1200
 export const EVERYBODY = 'serial ~ "*"'
+/** What makes up a line. */
+export const BY: { value: By; title: string }[] = [
+  { value: 'device', title: 'each device' },
+  { value: 'version', title: 'version' },
+  { value: 'hw_rev', title: 'revision' },
+  { value: 'ring', title: 'ring' },
+]
 
 export function emptyDraft(): Draft {
   return { name: '', where: '', by: 'device', rollout: null, last: '1h', rows: [], shared: false }

@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Locator, Page, expect
 
+from mellow_herald.wire.charts import ChartPageChange
 from mellow_herald.wire.person import Role
 from tests.harness.device import PuppetDevice
 from tests.harness.service import PASSWORD, RunningService
@@ -115,7 +116,17 @@ def test_a_page_is_laid_out_kept_and_read_back(page: Page, service: RunningServi
         (["weight", "activity"], None, 210),
         (["weight"], "temperature", 210),
     ]
-    page.reload()
+    # Somebody else changes it meanwhile: that is said, and what was laid out can be kept as a copy.
+    changed = ChartPageChange(**kept.document().model_dump(), shared=True, edition=1)
+    service.herald.charts.change(kept.id, changed)
+    page.get_by_role("button", name="Lay out").click()
+    page.get_by_label("Name", exact=True).fill("Weighing by day")
+    page.get_by_role("button", name="Keep the change").click()
+    expect(page.get_by_test_id("wrong")).to_contain_text("was changed at")
+    page.get_by_role("button", name="Keep a copy").click()
+    expect(page).to_have_url(re.compile(r"/readings/pages/2$"))
+    assert [one.name for one in service.herald.charts.list()] == ["Weighing at night", "Weighing by day"]
+    page.goto("/readings/pages/1")
     expect(page.get_by_role("heading", name="Weighing at night")).to_be_visible()
     expect(page.get_by_role("separator", name="Height of weight, temperature")).to_have_attribute(
         "aria-valuenow", "280"

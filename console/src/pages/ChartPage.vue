@@ -4,7 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { onBeforeRouteLeave, useRoute, useRouter } from 'vue-router'
 
 import { api, done, told, type Schemas } from '../api/client'
-import { draftOf, emptyDraft, fromToml, lacks, moved, sent, toToml, USUAL_HEIGHT, type By, type Draft } from '../chartPage'
+import { BY, EVERYBODY, draftOf, emptyDraft, fromToml, lacks, moved, sent, toToml, USUAL_HEIGHT, type By, type Draft } from '../chartPage'
 import RowHandle from '../components/RowHandle.vue'
 import RowPlot from '../components/RowPlot.vue'
 import SelectorField from '../components/SelectorField.vue'
@@ -15,12 +15,6 @@ import { useStretch } from '../stretch'
 
 /** A chart page: rows of signals that are looked at together, as they are kept or as somebody lays them out. */
 const props = defineProps<{ id: number | null }>()
-const BY: { value: By; title: string }[] = [
-  { value: 'device', title: 'each device' },
-  { value: 'version', title: 'version' },
-  { value: 'hw_rev', title: 'revision' },
-  { value: 'ring', title: 'ring' },
-]
 const route = useRoute()
 const router = useRouter()
 const page = ref<Schemas['ChartPageOut'] | null>(null)
@@ -119,7 +113,7 @@ onBeforeRouteLeave(() => !changed.value || window.confirm('What you have laid ou
       <div class="row push">
         <v-btn size="small" :variant="laying ? 'flat' : 'outlined'" @click="laying = !laying">Lay out</v-btn>
         <v-btn v-if="changed && page && mine" size="small" color="primary" :disabled="!!lacking" @click="keep(false)">Keep the change</v-btn>
-        <v-btn v-if="!page || !mine" size="small" color="primary" :disabled="!!lacking" @click="keep(true)">{{ page ? 'Keep a copy' : 'Keep' }}</v-btn>
+        <v-btn v-if="!page || !mine || wrong" size="small" color="primary" :disabled="!!lacking" @click="keep(true)">{{ page ? 'Keep a copy' : 'Keep' }}</v-btn>
         <v-btn size="small" variant="outlined" :disabled="!draft.rows.length" @click="write">Write TOML</v-btn>
         <v-btn v-if="page && mine" size="small" variant="outlined" @click="dropping = true">Drop …</v-btn>
       </div>
@@ -156,7 +150,7 @@ onBeforeRouteLeave(() => !changed.value || window.confirm('What you have laid ou
           v-if="row.signals.length"
           :signals="row.signals"
           :against="row.against"
-          :where="draft.where || 'serial ~ &quot;*&quot;'"
+          :where="draft.where || EVERYBODY"
           :by="draft.by"
           :rollout="draft.rollout"
           :range="stretch.range.value"

@@ -3,6 +3,7 @@ import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, told, type Schemas } from '../api/client'
+import { BY, EVERYBODY, type By } from '../chartPage'
 import EmptyState from '../components/EmptyState.vue'
 import ReadingsHere from '../components/ReadingsHere.vue'
 import SelectorField from '../components/SelectorField.vue'
@@ -12,13 +13,6 @@ import { reloadOn } from '../stores/feed'
 import { age } from '../readings'
 import { moment } from '../words'
 
-type By = 'device' | 'version' | 'hw_rev' | 'ring'
-const BY: { value: By; title: string }[] = [
-  { value: 'device', title: 'each device' },
-  { value: 'version', title: 'version' },
-  { value: 'hw_rev', title: 'revision' },
-  { value: 'ring', title: 'ring' },
-]
 const route = useRoute()
 const router = useRouter()
 const clock = useClock()
@@ -71,7 +65,7 @@ function listen(one: Schemas['ListeningOut']) {
         <v-select v-model="chosen" :items="names" label="Signals" multiple chips density="compact" hide-details class="pick" />
         <v-select v-model="by" :items="BY" label="A line for" density="compact" hide-details class="by" />
       </div>
-      <ReadingsHere v-if="chosen.length" class="mt-4" :where="asked || 'serial ~ &quot;*&quot;'" :signals="chosen" :by="by" page="readings" />
+      <ReadingsHere v-if="chosen.length" class="mt-4" :where="asked || EVERYBODY" :signals="chosen" :by="by" page="readings" />
       <EmptyState v-else-if="!names.length" title="No readings have come yet" command="herald signal listen --where 'site = fernhollow' --signals battery --every 10s --until 2h">
         Devices send what they are asked for. A board file declares what there is to ask for.
       </EmptyState>

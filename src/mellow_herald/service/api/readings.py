@@ -15,6 +15,7 @@ from mellow_herald.service.people.narrowing import together
 from mellow_herald.service.problems import ProblemError, problems
 from mellow_herald.service.readings import asking, change, listening
 from mellow_herald.wire.board import Where
+from mellow_herald.wire.charts import EVERYBODY
 from mellow_herald.wire.model import Duration, Moment, Name
 from mellow_herald.wire.readings import (
     ChangeOut,
@@ -108,7 +109,7 @@ async def readings(
     who: Anyone,
     context: Ctx,
     signal: Name,
-    where: Where = asking.EVERYBODY,
+    where: Where = EVERYBODY,
     begin: Annotated[Moment | None, Query(alias="from")] = None,
     end: Annotated[Moment | None, Query(alias="to")] = None,
     points: Annotated[int, Query(ge=1, le=5000)] = 1000,

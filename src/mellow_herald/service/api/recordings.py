@@ -10,8 +10,8 @@ from mellow_herald.service.people.callers import Anyone, Operator
 from mellow_herald.service.people.narrowing import together
 from mellow_herald.service.problems import problems
 from mellow_herald.service.readings import recordings
-from mellow_herald.service.readings.asking import EVERYBODY
 from mellow_herald.wire.board import Where
+from mellow_herald.wire.charts import EVERYBODY
 from mellow_herald.wire.recordings import RecordingIn, RecordingOut
 from mellow_herald.wire.rollout import ReasonIn
 

@@ -18,7 +18,6 @@ from mellow_herald.wire.readings import LastValueOut, Point, SeriesOne, SeriesOu
 MOST_SERIES, MOST_DEVICES, MOST_WORDS = 200, 20_000, 20_000
 LATELY = timedelta(minutes=15)
 DIGITS = 7
-EVERYBODY = 'serial ~ "*"'
 
 
 async def list_signals(context: Context, board: str | None, only: str | None = None) -> list[SignalOut]:
