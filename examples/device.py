@@ -30,6 +30,12 @@ from device_trust import Refused, raw_key, read_key_list, read_manifest
 LOG_LINES = 200
 
 
+def in_order(version):
+    """A version's three numbers, and 0 for a pre-release, which comes before it (SemVer)."""
+    plain = version.partition("+")[0]
+    return [*(int(number) for number in plain.partition("-")[0].split(".")), 0 if "-" in plain else 1]
+
+
 class Device:
     """Flash, identity and voice of one device."""
 
@@ -175,8 +181,15 @@ class Device:
         self.send_reports()
 
     def send_reports(self):
+        """Sends what is kept. What an answer names as refused would be refused again: it goes like the others."""
         unsent = self.state["unsent"]
-        if unsent and self.call("POST", "reports", {"reports": unsent}, patient=False)[0] in (200, 204, 403, 422):
+        if not unsent:
+            return
+        status, _, body = self.call("POST", "reports", {"reports": unsent}, patient=False)
+        if status == 200:
+            for one in json.loads(body).get("refused", []):
+                self.say(f"a report was refused: {one['detail']}")
+        if status in (200, 204, 400, 403, 422):
             self.state["unsent"] = []
             self.save()
 
@@ -186,7 +199,11 @@ class Device:
         own = self.state["key_list"]
         known = read_key_list(base64.b64decode(own), self.root) if own else (0, {})
         if status == 200:
-            offered = read_key_list(body, self.root)
+            try:
+                offered = read_key_list(body, self.root)
+            except Refused as refused:
+                self.say(f"key list not taken: {refused.args[1]}")
+                return known[1]
             if offered[0] > known[0]:
                 self.state["key_list"] = base64.b64encode(body).decode()
                 self.save()
@@ -223,6 +240,10 @@ class Device:
             raise Refused("refused-by-device", "the release is for another board, line or revision")
         if wanted["floor"] < self.state["floor"]:
             raise Refused("refused-by-device", f"floor number {wanted['floor']} is below {self.state['floor']}")
+        runs = self.state["slots"][self.slot]["version"]
+        if in_order(runs) < [*wanted["needs"], 1]:
+            least = ".".join(str(number) for number in wanted["needs"])
+            raise Refused("refused-by-device", f"the release needs app {least} or later to be running")
         if wanted["size"] > one.slot_size:
             raise Refused("no-room", f"{wanted['size']} bytes do not fit {one.slot_size}")
 
@@ -253,6 +274,7 @@ class Device:
         """Switches to the image that the order names, and to nothing else."""
         digest, other = order["to"]["app"], "b" if self.slot == "a" else "a"
         self.state["work"] = (self.state["work"] or {}) | {name: order[name] for name in ("attempt", "try", "trial_s")}
+        self.state["work"]["clearance"] = order["clearance"]["number"]
         if self.holds(self.slot, digest):
             self.say("told to switch to what runs already")
             self.confirm()
@@ -275,7 +297,7 @@ class Device:
             self.state["slots"].pop(work["slot"], None)
             self.report("failed", reason="signature-refused", detail=f"key {work['kid']} was revoked meanwhile")
             return
-        self.report("installing")
+        self.report("installing", clearance=work["clearance"])
         self.state["trial"], work["switching"] = work["slot"], True
         self.save()
         self.start()

@@ -142,6 +142,10 @@ def signed_by(block, payload=None):
 # What is trusted. ----------------------------------------------------------------------------------------------------
 
 
+MISSHAPEN = (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError)
+"""What the code below raises of what is not built as the profile says."""
+
+
 def raw_key(pem):
     """The 32 bytes in a public key's PEM file: they stand at the end of the DER."""
     return base64.b64decode("".join(line for line in pem.splitlines() if "-" * 5 not in line))[-32:]
@@ -154,6 +158,14 @@ def fingerprint(public):
 
 def read_key_list(data, root):
     """A key list signed by the root: (number, {fingerprint: (public key, status)})."""
+    try:
+        return open_key_list(data, root)
+    except MISSHAPEN as error:
+        raise Refused("signature-refused", f"it is not built as a key list is: {error}") from None
+
+
+def open_key_list(data, root):
+    """The same; what is not built as it should be may raise anything of ``MISSHAPEN``."""
     kid, message, signature, payload = signed_by(data)
     if kid != fingerprint(root) or not ed25519_good(root, signature, message):
         raise Refused("signature-refused", "the key list is not signed by the root")
@@ -164,7 +176,15 @@ def read_key_list(data, root):
 
 
 def read_manifest(envelope, digest, keys):
-    """A verified manifest: {"floor", "app": {"digest", "size", "uri", "version"}, "class_id", "hw_revs", "kid"}."""
+    """A verified manifest: {"floor", "digest", "size", "uri", "version", "class_id", "hw_revs", "needs", "kid"}."""
+    try:
+        return open_envelope(envelope, digest, keys)
+    except MISSHAPEN as error:
+        raise Refused("signature-refused", f"it is not built as a manifest is: {error}") from None
+
+
+def open_envelope(envelope, digest, keys):
+    """The same; what is not built as it should be may raise anything of ``MISSHAPEN``."""
     tag, parts = decode(envelope)
     if tag != 107 or set(parts) != {2, 3}:
         raise Refused("signature-refused", "that is no envelope")
@@ -182,11 +202,15 @@ def read_manifest(envelope, digest, keys):
     if body[1] != 1 or common[2] != [[b"app"]]:
         raise Refused("refused-by-device", "the release is not of app alone")
     given = overrides(decode(common[4])) | overrides(decode(body[16]))
+    needs = decode(given[28]) if 28 in given else [2, [0, 0, 0]]
+    if needs[0] != 2:
+        raise Refused("refused-by-device", "it asks for a version in a way that is not known")
     return {
         "floor": body[2],
         "kid": kid,
         "class_id": given[2],
         "hw_revs": given[-1],
+        "needs": needs[1],
         "uri": given[21],
         "digest": decode(given[3])[1].hex(),
         "size": given[14],
@@ -202,4 +226,6 @@ def overrides(sequence):
             raise Refused("refused-by-device", "the release has an image for each slot; these slots are alike")
         if command == 20:
             found |= argument
+        elif command not in (1, 2, 3, 5, 12, 21, 28, -1):
+            raise Refused("signature-refused", f"command {command} is none that is known")
     return found

@@ -72,6 +72,8 @@ class Fetching:
             verified = verify_envelope(envelope, keys)
         except Refused as refused:
             raise GivenUp("signature-refused", str(refused)) from None
+        if verified.digest != digest:
+            raise GivenUp("signature-refused", "the manifest is not the one that the order names")
         self._talk.log(f"manifest of {verified.manifest.version} is signed by {verified.kid}")
         release, spec = verified.manifest, self._spec
         if release.class_id != class_id(self._making.vendor_domain, spec.board, spec.line):
