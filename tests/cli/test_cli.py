@@ -130,7 +130,7 @@ def test_an_image_without_nameplate_is_published_as_stated(terminal: Terminal, t
 def test_board_files_are_blamed_at_the_right_place(terminal: Terminal, tmp_path: Path) -> None:
     file = tmp_path / "board.toml"
     file.write_text('name = "comb-s8"\nvendor_domain = "thistledown.example"\nlines = ["hive-scale"]\nhw_revs = [1]\n')
-    assert "slots: Field required" in terminal.bad(1, "board", "add", file)
+    assert "slots: is missing" in terminal.bad(1, "board", "add", file)
     file.write_text(file.read_text() + '[[slots]]\nname = "a"\nsize = 4096\n')
     assert "Board comb-s8" in terminal.good("board", "add", file)
     assert "comb-s8" in terminal.good("board", "list")
