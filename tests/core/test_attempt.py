@@ -229,6 +229,16 @@ def test_who_switches_without_clearance_is_believed_and_marked(said: State) -> N
     assert step(at(State.STAGED, clearance=7), late).unasked_at is None, "it may have had leave when it said so"
 
 
+def test_who_names_another_clearance_than_its_own_acted_without() -> None:
+    cleared = at(State.CLEARED, clearance=7)
+    assert step(cleared, report(State.INSTALLING, clearance=7)).unasked_at is None
+    assert step(cleared, report(State.INSTALLING)).unasked_at is None, "it names none"
+    other = step(cleared, report(State.INSTALLING, clearance=6))
+    assert (other.unasked_at, other.state) == (T0, State.INSTALLING), "believed, and marked"
+    restored = replace(cleared, leave_unknown=True)
+    assert step(restored, report(State.INSTALLING, clearance=6)).unasked_at is None, "a backup may not know of it"
+
+
 def test_a_clearance_runs_out_only_when_the_device_itself_speaks() -> None:
     cleared = step(at(State.STAGED), Clear(3, T0 + timedelta(seconds=600)))
     later = T0 + timedelta(seconds=601)

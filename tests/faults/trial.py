@@ -202,7 +202,8 @@ class Trials(Flight):
         if one.state != "complete":
             # Those that began anew have kept nothing of before; that is said.
             said = self.begun_anew and one.reason == "nothing-kept"
-            return "" if said else f"the recording is {one.state} {one.reason}"
+            wanted = f"{one.begins:%H:%M:%S} to {one.ends:%H:%M:%S}"
+            return "" if said else f"the recording of {wanted} is {one.state} {one.reason}: {one.detail}"
         text = gzip.decompress(b"".join(self.herald.recordings.file(one.id))).decode()
         _, *rows = csv.reader(text.splitlines())
         own = own_number(one.serial, SIGNAL)

@@ -31,6 +31,7 @@ from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.calls.batch import Batch, Call, Tracked
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.memory import Intervals, Memory
+from mellow_herald.service.calls.reported import Reported
 from mellow_herald.service.calls.targets import Release, Target, came_from, digests_of
 from mellow_herald.service.rollouts.rollbacks import _standing_by
 from mellow_herald.wire.device import CheckinIn, OrderOut, ReportIn
@@ -111,7 +112,7 @@ class Desk:
         return self._call(None, said)
 
     def _call(self, checkin: CheckinIn | None, reports: list[ReportIn]) -> OrderOut:
-        call = Call(1, checkin, None, reports, 0, asyncio.Future(loop=self.loop))
+        call = Call(1, checkin, None, Reported.of(*reports), 0, asyncio.Future(loop=self.loop))
         held = {
             row["id"]: Tracked(deepcopy({k: v for k, v in row.items() if k != "attempt"}), row["attempt"])
             for row in self.attempts.values()

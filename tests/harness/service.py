@@ -153,9 +153,9 @@ class RunningService:
             headers = {"content-type": "application/suit-envelope+cose"}
             return http.post("/api/v1/releases", content=body, headers=headers, params=params)  # type: ignore[arg-type]
 
-    def code(self, uses: int = 1000) -> str:
-        """An enrolment code."""
-        made = self.herald.codes.make(CodeIn(board=BOARD, line=LINE, uses=uses))
+    def code(self, uses: int = 1000, **labels: str) -> str:
+        """An enrolment code, with these labels on it."""
+        made = self.herald.codes.make(CodeIn(board=BOARD, line=LINE, uses=uses, labels=labels))
         assert made.code is not None
         return made.code
 

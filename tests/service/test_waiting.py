@@ -6,11 +6,15 @@ from pathlib import Path
 import httpx
 import pytest
 
+from mellow_herald.service import waiting
 from mellow_herald.service.waiting import preferred_wait
 from tests.harness.database import Databases
 from tests.harness.device import PuppetDevice
 from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
+
+LONG_S = int(10 * PATIENCE_S)
+"""Nobody here waits until such a wait is over."""
 
 
 @pytest.fixture
@@ -84,6 +88,20 @@ def test_a_newer_call_lets_the_older_one_go(service: RunningService, device: Pup
     again = PuppetDevice(service.url, "TA-1")
     again.token, again.seq = device.token, 7
     assert again.checkin(wait=1).status_code == 204
+    thread.join(PATIENCE_S)
+    assert answers[0].status_code == 204
+
+
+@pytest.mark.parametrize("newer", ["check-in", "reports", "keys"])
+def test_a_newer_call_of_another_sort_does_so_too(
+    service: RunningService, device: PuppetDevice, newer: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(waiting, "LONGEST_S", LONG_S)
+    thread, answers = held(lambda: device.checkin(wait=LONG_S), service)
+    again = PuppetDevice(service.url, "TA-1")
+    again.token, again.seq = device.token, 7
+    calls = {"check-in": again.checkin, "reports": lambda: again.send([]), "keys": lambda: again.get("/keys")}
+    calls[newer]()
     thread.join(PATIENCE_S)
     assert answers[0].status_code == 204
 

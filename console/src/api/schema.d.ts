@@ -7843,7 +7843,9 @@ export interface components {
         };
         /**
          * EnrolmentOut
-         * @description The device's id, its token and whether it is admitted; for one that speaks CoAP its secret.
+         * @description The device's id, its token and whether it is admitted; for one that speaks CoAP its secret. ``stands`` is what
+         *     is held of it; ``not_taken`` names what it said and that does not stand: facts of an enrolment that is repeated,
+         *     or labels that the engineer put on the code otherwise (``labels.site``).
          */
         EnrolmentOut: {
             /** Device Id */
@@ -7857,6 +7859,9 @@ export interface components {
              * @enum {string}
              */
             admission: "asking" | "admitted" | "refused" | "retired";
+            stands: components["schemas"]["StandingFacts"];
+            /** Not Taken */
+            not_taken?: string[];
         };
         /**
          * ListenOut
@@ -8181,11 +8186,22 @@ export interface components {
         };
         /**
          * RefusedReport
-         * @description A report that could not be taken; the others in the call were.
+         * @description A report that could not be taken; the others in the call were. ``index`` is its place in the call, from 0;
+         *     ``boots`` and ``seq`` are its own, where they could be read.
          */
         RefusedReport: {
-            /** Seq */
-            seq: number;
+            /** Index */
+            index: number;
+            /**
+             * Boots
+             * @default null
+             */
+            boots: number | null;
+            /**
+             * Seq
+             * @default null
+             */
+            seq: number | null;
             /** Kind */
             kind: string;
             /** Detail */
@@ -8208,7 +8224,8 @@ export interface components {
          * @description One numbered word about an attempt. ``rate`` bytes per second, ``at`` the device's time. With ``goes_on`` a
          *     failure is that of one ``component`` alone: the device goes on with the others, which the release must allow.
          *     ``parts`` tells how each component stands; one that went back because of another has no reason of its own.
-         *     ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on).
+         *     ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on); ``installing`` the
+         *     number of the ``clearance`` by which it switches.
          */
         ReportIn: {
             /**
@@ -8275,6 +8292,11 @@ export interface components {
             /** Tests */
             tests?: components["schemas"]["SelfTest"][];
             /**
+             * Clearance
+             * @default null
+             */
+            clearance: number | null;
+            /**
              * At
              * @default null
              */
@@ -8302,6 +8324,29 @@ export interface components {
              * @default
              */
             detail: string;
+        };
+        /**
+         * StandingFacts
+         * @description What the service holds of a device since it enrolled. ``labels`` are those with the engineer's, which win.
+         */
+        StandingFacts: {
+            /** Serial */
+            serial: string;
+            /** Board */
+            board: string;
+            /** Line */
+            line: string;
+            /** Hw Rev */
+            hw_rev: number;
+            /** Labels */
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Gateway
+             * @default null
+             */
+            gateway: string | null;
         };
     };
     responses: never;

@@ -41,10 +41,7 @@ class Waiting:
     @contextmanager
     def expect(self, device_id: int) -> Iterator[asyncio.Event]:
         """An event that is set when an order may stand. A device's newer call lets its older one go."""
-        older = self._words.get(device_id)
-        if older is not None:
-            self._superseded.add(older)
-            older.set()
+        self.let_go(device_id)
         word = self._words[device_id] = asyncio.Event()
         if self._over:
             self._let_go(word)
@@ -54,6 +51,12 @@ class Waiting:
             if self._words.get(device_id) is word:
                 del self._words[device_id]
             self._superseded.discard(word)
+
+    def let_go(self, device_id: int) -> None:
+        """Ends the wait of a device's older call, for it has made a newer one."""
+        older = self._words.get(device_id)
+        if older is not None:
+            self._let_go(older)
 
     def superseded(self, word: asyncio.Event) -> bool:
         """Whether a newer call of the device took the place of the one that holds ``word``."""

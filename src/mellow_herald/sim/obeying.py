@@ -209,7 +209,8 @@ class Obeying:
         restart = self._trial.needs_restart(groups[0])
         self._talk.log("switching, restarting" if restart else f"taking into use: {', '.join(groups[0])}")
         first = {name: {"state": "installing"} for name in groups[0]} if len(groups) > 1 else {}
-        await self._talk.report(State.INSTALLING, **({"parts": first} if first else {}))
+        leave = {} if order.clearance is None else {"clearance": order.clearance.number}
+        await self._talk.report(State.INSTALLING, **leave, **({"parts": first} if first else {}))
         switch(self._hardware, groups)
         if restart:
             raise Restart(Cause.ORDER)

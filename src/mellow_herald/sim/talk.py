@@ -135,3 +135,5 @@ class Talk:
 
     def _heed(self, order: OrderOut) -> None:
         self._log_wanted = order.log
+        for one in order.refused:  # it would be refused again; the others were taken
+            self.log(f"report refused: {one.detail}")

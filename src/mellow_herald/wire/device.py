@@ -10,6 +10,7 @@ from mellow_herald.core.order import Order
 from mellow_herald.core.radio.air import Region
 from mellow_herald.wire.model import ComponentName, Digest, Moment, Name, Number, Text, Version, Whole
 
+MOST_REPORTS = 100
 ShortText = Annotated[str, StringConstraints(max_length=200, pattern=r"^[^\x00]*$")]
 
 Port = Annotated[int, Field(strict=True, ge=1, le=223)]
@@ -81,13 +82,28 @@ class OscoreOut(DeviceModel):
     recipient_id: str
 
 
+class StandingFacts(DeviceModel):
+    """What the service holds of a device since it enrolled. ``labels`` are those with the engineer's, which win."""
+
+    serial: Name
+    board: Name
+    line: Name
+    hw_rev: int
+    labels: dict[str, str]
+    gateway: str | None = None
+
+
 class EnrolmentOut(DeviceModel):
-    """The device's id, its token and whether it is admitted; for one that speaks CoAP its secret."""
+    """The device's id, its token and whether it is admitted; for one that speaks CoAP its secret. ``stands`` is what
+    is held of it; ``not_taken`` names what it said and that does not stand: facts of an enrolment that is repeated,
+    or labels that the engineer put on the code otherwise (``labels.site``)."""
 
     device_id: int
     token: str
     oscore: OscoreOut | None = None
     admission: Literal["asking", "admitted", "refused", "retired"]
+    stands: StandingFacts | None = None
+    not_taken: list[str] = Field(default_factory=list)
 
 
 class Content(DeviceModel):
@@ -166,9 +182,12 @@ class OwnerWord(DeviceModel):
 
 
 class RefusedReport(DeviceModel):
-    """A report that could not be taken; the others in the call were."""
+    """A report that could not be taken; the others in the call were. ``index`` is its place in the call, from 0;
+    ``boots`` and ``seq`` are its own, where they could be read."""
 
-    seq: int
+    index: int
+    boots: int | None = None
+    seq: int | None = None
     kind: str
     detail: str
 
@@ -269,7 +288,8 @@ class ReportIn(StateTold):
     """One numbered word about an attempt. ``rate`` bytes per second, ``at`` the device's time. With ``goes_on`` a
     failure is that of one ``component`` alone: the device goes on with the others, which the release must allow.
     ``parts`` tells how each component stands; one that went back because of another has no reason of its own.
-    ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on)."""
+    ``confirmed`` names the ``digests`` of what it vouches for, by component (from updater 2 on); ``installing`` the
+    number of the ``clearance`` by which it switches."""
 
     model_config = ConfigDict(extra="ignore", populate_by_name=True)
 
@@ -284,6 +304,7 @@ class ReportIn(StateTold):
     parts: dict[ComponentName, PartReport] = Field(default_factory=dict, max_length=32)
     digests: dict[ComponentName, Digest] = Field(default_factory=dict, max_length=32)
     tests: list[SelfTest] = Field(default_factory=list, max_length=64)
+    clearance: Whole | None = None
     at: Moment | None = None
 
     @model_validator(mode="after")
@@ -297,7 +318,7 @@ class ReportIn(StateTold):
 class ReportsIn(DeviceModel):
     """Reports in the order in which they were made; they may be sent again."""
 
-    reports: list[ReportIn] = Field(min_length=1, max_length=100)
+    reports: list[ReportIn] = Field(min_length=1, max_length=MOST_REPORTS)
 
 
 class LogLine(DeviceModel):

@@ -119,6 +119,7 @@ def test_a_bad_word_of_a_part_is_told_with_its_place(service: RunningService) ->
         ({"state": "reverted", "reason": "no-room"}, "does not go with reverted"),
         ({"state": "lost"}, "parts"),
     ):
-        answer = device.report("proving", parts={"radio": part})
-        assert answer.status_code == 422 and said in answer.text
-    assert device.report("proving", parts={"files/x": {"state": "proving"}}).status_code == 422
+        (told,) = device.report("proving", parts={"radio": part}).json()["refused"]
+        assert told["kind"] == "bad-values" and said in told["detail"]
+    (told,) = device.report("proving", parts={"files/x": {"state": "proving"}}).json()["refused"]
+    assert told["kind"] == "bad-values"

@@ -78,6 +78,21 @@ def test_one_that_switched_while_its_reports_were_lost_is_not_cleared_once_more(
     assert service.herald.rollouts.timeline(found.id) == told, "sent twice, told once"
 
 
+def test_who_switches_by_another_clearance_than_its_own_is_believed_and_marked(
+    service: RunningService, device: PuppetDevice
+) -> None:
+    rollout_id = begin(service, device, retries=1)
+    first = device.order["clearance"]["number"]
+    service.pass_time(LATER)
+    second = device.checkin().json()["clearance"]["number"]
+    assert second > first, "the first ran out"
+    device.report("installing", clearance=second)
+    assert service.herald.rollouts.show(rollout_id).unasked == 0
+    device.report("installing", clearance=first)
+    shown = service.herald.rollouts.show(rollout_id)
+    assert (shown.unasked, shown.states) == (1, {"installing": 1})
+
+
 def test_a_call_that_was_overtaken_on_its_way_is_given_nothing(service: RunningService, device: PuppetDevice) -> None:
     rollout_id = service.herald.rollouts.start(service.plan(answer_within="10h")).id
     order = device.checkin().json()

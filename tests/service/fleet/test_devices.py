@@ -1,6 +1,7 @@
 import threading
 import time
 from datetime import UTC, datetime
+from typing import Any
 
 import pytest
 
@@ -48,6 +49,33 @@ def test_a_lost_answer_to_the_first_call_locks_nobody_out(shared_service: Runnin
     assert device.checkin().status_code == 204
     used = device.enrol(code)
     assert (used.status_code, problem(used)) == (409, "already-enrolled")
+
+
+def test_enrolment_says_what_stands_and_what_of_it_was_said_otherwise(shared_service: RunningService) -> None:
+    device, code = PuppetDevice(shared_service.url, "TA-facts"), shared_service.code(site="millbrook")
+    said = {"labels": {"site": "quillmere", "yard": "top"}}
+    first = device.enrol(code, **said).json()
+    assert first["stands"] == {
+        "serial": "TA-facts",
+        "board": "comb-s1",
+        "line": "hive-scale",
+        "hw_rev": 1,
+        "labels": {"site": "millbrook", "yard": "top"},
+    }
+    assert first["not_taken"] == ["labels.site"]
+    device.hw_rev = 2
+    again = device.enrol(code, **said, gateway="TA-gate").json()
+    assert again["stands"] == first["stands"] and again["token"] == first["token"]
+    assert again["not_taken"] == ["hw_rev", "gateway", "labels.site"]
+
+
+def test_a_revision_that_the_board_does_not_have_is_refused_and_uses_no_code(shared_service: RunningService) -> None:
+    device, code = PuppetDevice(shared_service.url, "TA-rev-9", hw_rev=9), shared_service.code(uses=1)
+    refused = device.enrol(code)
+    assert (refused.status_code, problem(refused)) == (422, "unknown-revision")
+    assert "1, 2, 3, not 9" in refused.json()["detail"]
+    device.hw_rev = 3
+    device.enrol(code).raise_for_status()
 
 
 def test_a_known_serial_with_another_nonce_is_refused(shared_service: RunningService, device: PuppetDevice) -> None:
@@ -312,10 +340,12 @@ def test_a_report_for_another_devices_attempt_is_refused_and_changes_nothing(
 ) -> None:
     before = shared_service.herald.rollouts.attempt(offered.order["attempt"])
     device.order = dict(offered.order)
-    response = device.report("confirmed")
-    assert (response.status_code, problem(response)) == (403, "not-your-attempt")
-    device.order["attempt"] = 987654321
-    assert device.report("confirmed").status_code == 403
+    for number in (offered.order["attempt"], 987654321):
+        device.order["attempt"] = number
+        response = device.report("confirmed")
+        assert response.status_code == 200
+        (told,) = response.json()["refused"]
+        assert (told["kind"], told["index"], told["seq"]) == ("not-your-attempt", 0, device.seq)
     assert shared_service.herald.rollouts.attempt(offered.order["attempt"]) == before
 
 
@@ -335,11 +365,32 @@ def test_a_report_for_another_devices_attempt_is_refused_and_changes_nothing(
         ({"detail": "nul \x00"}, "detail"),
     ],
 )
-def test_bad_reports_are_problems(offered: PuppetDevice, change: dict[str, object], said: str) -> None:
-    offered.seq += 1
-    response = offered.send([{**offered.worded("downloading"), **change}])
-    assert (response.status_code, problem(response)) == (422, "bad-values")
-    assert said in response.json()["detail"]
+def test_a_bad_report_is_said_back_and_the_others_are_taken(
+    shared_service: RunningService, offered: PuppetDevice, change: dict[str, object], said: str
+) -> None:
+    offered.seq += 3
+    first, bad, last = (
+        {**offered.worded("downloading", percent=percent), "seq": offered.seq - back}
+        for back, percent in ((2, 11), (1, 22), (0, 33))
+    )
+    response = offered.send([first, {**bad, **change}, {**last, "detail": "the last of three"}])
+    assert response.status_code == 200
+    (told,) = response.json()["refused"]
+    assert (told["index"], told["boots"], told["seq"], told["kind"]) == (1, bad["boots"], bad["seq"], "bad-values")
+    assert said in told["detail"]
+    told = shared_service.herald.rollouts.timeline(offered.order["attempt"])
+    assert (told[0].percent, told[0].detail) == (33, "the last of three")
+
+
+@pytest.mark.parametrize(
+    ("reports", "status"),
+    [([], 422), ("none", 422), ([{}] * 101, 422), (["word"], 200), ([{"seq": "x"}, None], 200)],
+)
+def test_what_is_no_report_at_all_is_refused_in_its_place(offered: PuppetDevice, reports: Any, status: int) -> None:
+    response = offered.send(reports)
+    assert response.status_code == status
+    if status == 200:
+        assert [one["index"] for one in response.json()["refused"]] == list(range(len(reports)))
 
 
 def test_a_try_that_never_was_is_said_back_and_the_others_are_taken(

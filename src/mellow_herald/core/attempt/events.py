@@ -12,7 +12,8 @@ class Report:
     """A device's word about one try. ``rate`` is bytes per second; ``other_live`` tells whether the device has
     another live attempt by now. ``names`` is what the digests are that a ``confirmed`` names, None where it names none.
     ``shown`` is the newest check-in, if the report was made before it: what the device ran then decides. A report that
-    does not ``count`` is of a token that two units use: it is kept, and moves nothing."""
+    does not ``count`` is of a token that two units use: it is kept, and moves nothing. ``clearance`` is the number of
+    the leave by which it switches, None if it names none."""
 
     state: State
     boots: int
@@ -27,6 +28,7 @@ class Report:
     shown: Shown | None = None
     back: bool = False
     counts: bool = True
+    clearance: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

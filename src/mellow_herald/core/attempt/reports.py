@@ -54,6 +54,9 @@ def take_report(attempt: Attempt, report: Report, now: datetime) -> Step | Refus
     had_leave = attempt.leave_unknown or (report.shown is not None and attempt.clearance is not None)
     if report.state in UNASKED and attempt.state in BEFORE_SWITCH | {State.CALLED_OFF} and not had_leave:
         attempt = replace(attempt, unasked_at=attempt.unasked_at or now)
+    if report.state is State.INSTALLING and report.clearance not in (None, attempt.clearance) and not had_leave:
+        # It goes by leave that ran out and was given anew, or by none of ours.
+        attempt = replace(attempt, unasked_at=attempt.unasked_at or now)
     if report.state is State.INSTALLING:
         attempt = replace(attempt, installs=attempt.installs + 1)
     if report.shown is not None:

@@ -10,9 +10,10 @@ from mellow_herald.core.alarms import UpdateTime
 from mellow_herald.core.attempt import Attempt, State
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.calls.glance import Glance
+from mellow_herald.service.calls.reported import Reported
 from mellow_herald.service.calls.surroundings import Family, Used
 from mellow_herald.store.rows import StoredAttempt, StoredDevice, StoredPulse
-from mellow_herald.wire.device import CheckinIn, OrderOut, ReportIn
+from mellow_herald.wire.device import CheckinIn, OrderOut
 
 
 @dataclass(slots=True)
@@ -23,7 +24,7 @@ class Call:
     device_id: int
     checkin: CheckinIn | None
     seen: Glance | None
-    reports: list[ReportIn]
+    reported: Reported
     epoch: int
     done: "asyncio.Future[OrderOut]"
     old: bool = False

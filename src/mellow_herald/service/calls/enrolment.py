@@ -2,6 +2,10 @@
 
 import hashlib
 import secrets
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.service.context import Context
@@ -13,7 +17,7 @@ from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import boards, fleet
 from mellow_herald.store.admission import change_devices
 from mellow_herald.store.feed import FeedEvent, JournalEntry, publish, write_journal
-from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut, OscoreOut
+from mellow_herald.wire.device import EnrolmentIn, EnrolmentOut, OscoreOut, StandingFacts
 from mellow_herald.wire.fleet import CodeIn, CodeOut
 
 
@@ -43,12 +47,25 @@ async def make_code(context: Context, asked: CodeIn, by: str) -> CodeOut:
     return CodeOut.model_validate({**row, "code": code})
 
 
-async def _check_board(connection: object, board: str, line: str) -> None:
-    row = await boards.find_board(connection, board)  # type: ignore[arg-type]
+async def _check_board(connection: AsyncConnection, board: str, line: str) -> None:
+    row = await boards.find_board(connection, board)
     if row is None:
         raise ProblemError(422, "unknown-board", f"There is no board {board!r}. Add it with `herald board add FILE`.")
     if line not in row["lines"]:
         raise ProblemError(422, "unknown-line", f"Board {board} serves {', '.join(row['lines'])}, not {line}.")
+
+
+async def _check_revision(connection: AsyncConnection, asked: EnrolmentIn) -> None:
+    """No release would ever be for a revision that the board does not have: better told on the first day."""
+    row = await boards.find_board(connection, asked.board)
+    if row is not None and asked.hw_rev not in row["hw_revs"]:
+        known = ", ".join(str(one) for one in row["hw_revs"])
+        raise ProblemError(
+            422,
+            "unknown-revision",
+            f"Board {asked.board} has the hardware revisions {known}, not {asked.hw_rev}. If there is a new one, add "
+            "it to the board's file (`herald board add FILE`) and enrol again; the same code and nonce are good.",
+        )
 
 
 async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
@@ -76,7 +93,8 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
                     "(`herald device allow-enrolment`).",
                 )
             oscore = await secret_at_enrolment(context, connection, enrolled["id"]) if asked.coap else None
-            return _answer(context, enrolled["id"], enrolled["generation"], enrolled["admission"], oscore)
+            return _answer(context, asked, enrolled, oscore)
+        await _check_revision(connection, asked)
         if not await fleet.use_code(connection, code["id"]):
             raise ProblemError(403, "code-used-up", f"The enrolment code was good for {code['uses']} devices.")
         admission = "asking" if code["ask"] else "admitted"
@@ -105,6 +123,8 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
             await fleet.forget_reports(connection, enrolled["id"])
             device_id: int | None = enrolled["id"]
         else:
+            # What the engineer put on the code wins over what a device says of itself.
+            labels = {**asked.labels, **code["labels"]}
             new = {
                 "serial": asked.serial,
                 "generation": generation,
@@ -113,8 +133,7 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
                 "version_keys": {},
                 "note": "",
                 "enrolled_at": now,
-                # What the engineer put on the code wins over what a device says of itself.
-                "labels": {**asked.labels, **code["labels"]},
+                "labels": labels,
             }
             device_id = await fleet.add_device(connection, {**values, **new})
         if device_id is None:
@@ -128,12 +147,21 @@ async def enrol(context: Context, asked: EnrolmentIn) -> EnrolmentOut:
         why = "a person must admit it" if code["ask"] else "its code admits"
         await write_journal(connection, JournalEntry(now, "device", what, asked.serial, why))
     note_admission(context, device_id, admission, generation)
-    return _answer(context, device_id, generation, admission, oscore)
+    gateway = asked.gateway or (enrolled["gateway"] if enrolled is not None else None)
+    facts = {"serial": asked.serial, "labels": labels, "gateway": gateway, "id": device_id, "generation": generation}
+    return _answer(context, asked, {**values, **facts}, oscore)
 
 
-def _answer(
-    context: Context, device_id: int, generation: int, admission: str, oscore: OscoreOut | None
-) -> EnrolmentOut:
-    token = context.memory.issue(device_id, generation)
-    answer = {"device_id": device_id, "token": token, "admission": admission, "oscore": oscore}
-    return EnrolmentOut.model_validate(answer)
+def _answer(context: Context, asked: EnrolmentIn, device: Mapping[str, Any], oscore: OscoreOut | None) -> EnrolmentOut:
+    stands = StandingFacts.model_validate({name: device[name] for name in StandingFacts.model_fields})
+    said = {name: getattr(asked, name) for name in ("board", "line", "hw_rev", "gateway")}
+    not_taken = [name for name, value in said.items() if value not in (None, getattr(stands, name))]
+    not_taken += [f"labels.{name}" for name, value in asked.labels.items() if stands.labels.get(name) != value]
+    return EnrolmentOut(
+        device_id=device["id"],
+        token=context.memory.issue(device["id"], device["generation"]),
+        oscore=oscore,
+        admission=device["admission"],
+        stands=stands,
+        not_taken=not_taken,
+    )

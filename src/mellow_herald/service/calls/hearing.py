@@ -27,7 +27,7 @@ from mellow_herald.service.calls.memory import Memory
 from mellow_herald.service.calls.targets import Targets
 from mellow_herald.service.rollouts.ending import word_of_service
 from mellow_herald.store.rows import StoredDevice, StoredPulse
-from mellow_herald.wire.device import CheckinIn, Content, RefusedReport, ReportIn
+from mellow_herald.wire.device import CheckinIn, Content, ReportIn
 
 MARKING = frozenset({Happening.CLONED, Happening.RESCUED, Happening.BACK})
 # What may well be the gateway's doing rather than the device's.
@@ -244,13 +244,13 @@ class Hearing:
         lost = tracked.attempt.state is State.SILENT
         return replace(known, lost=lost, from_digest=tracked.row["from_digest"], wanted=wanted)
 
-    def note_report(self, batch: Batch, device_id: int, checkin: ReportIn, refused: list[RefusedReport]) -> None:
-        """Notes one report of an attempt that is the device's own; what cannot be goes to ``refused``."""
+    def note_report(self, batch: Batch, device_id: int, checkin: ReportIn) -> Refusal | None:
+        """Notes one report of an attempt that is the device's own; returns why, if that cannot be."""
         tracked = batch.attempts[checkin.attempt]
         target = self._targets.of(tracked)
         if checkin.goes_on and checkin.component in target.images and target.independent:
             self._note_part_alone(batch, tracked, checkin)
-            return
+            return None
         state, reason = checkin.state, checkin.reason
         if state is State.CONFIRMED and (bad := worst(tracked.row["parts"])) is not None:
             # The others are confirmed, but one was given up: the attempt is as good as its worst.
@@ -270,14 +270,14 @@ class Hearing:
             shown=self._shown_since(batch, tracked, device, checkin),
             back=target.back,
             counts=device["cloned_at"] is None,
+            clearance=checkin.clearance,
         )
         before = tracked.attempt
         outcome = core.advance(before, report, batch.now)
         if isinstance(outcome, Refusal):
-            refused.append(RefusedReport(seq=checkin.seq, kind=outcome.kind, detail=outcome.detail))
-            return
+            return outcome
         if outcome.effect is Effect.REPEATED and outcome.attempt == before:
-            return
+            return None
         batch.change(tracked, outcome.attempt)
         tracked_before = tracked.row["parts"]
         self._note_part_word(batch, tracked, checkin)
@@ -305,6 +305,7 @@ class Hearing:
         if outcome.effect is Effect.MOVED and outcome.attempt.state is not checkin.state:
             # What it said and what that amounts to are not the same here: both are to be read.
             batch.timeline.append(word_of_service(checkin.attempt, outcome.attempt, batch.now, _why(report)))
+        return None
 
     def _shown_since(self, batch: Batch, tracked: Tracked, device: StoredDevice, checkin: ReportIn) -> Shown | None:
         """What the newest check-in showed, if the report was made before it."""

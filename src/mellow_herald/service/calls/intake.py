@@ -25,6 +25,7 @@ from mellow_herald.service.apart import apart
 from mellow_herald.service.calls.batch import Batch, Call, Tracked, soaks
 from mellow_herald.service.calls.glance import Glance
 from mellow_herald.service.calls.hearing import CUT_OFF, Hearing
+from mellow_herald.service.calls.reported import Reported, refused
 from mellow_herald.service.calls.surroundings import (
     restart_missing,
     take_families,
@@ -44,7 +45,7 @@ from mellow_herald.store.gate import draw_numbers, share_gates
 from mellow_herald.store.progress import Watching, count_unstaged
 from mellow_herald.store.rows import StoredAttempt, StoredDevice
 from mellow_herald.store.trouble import is_away
-from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, OwnerWord, RefusedReport, ReportIn
+from mellow_herald.wire.device import CheckinIn, Clearance, OrderOut, OwnerWord, ReportIn
 
 GATHER_SECONDS = 0.003
 BATCH = 256
@@ -70,19 +71,19 @@ class Intake:
 
     async def checkin(self, device_id: int, message: CheckinIn, seen: Glance | None = None) -> OrderOut:
         """Records a check-in, of which so much was ``seen`` at a glance; returns the order that stands."""
-        return await self._submit(device_id, message, seen, [])
+        return await self._submit(device_id, message, seen, Reported.of())
 
-    async def reports(self, device_id: int, message: list[ReportIn]) -> OrderOut:
-        """Records reports; returns the order that stands after them."""
-        return await self._submit(device_id, None, None, message)
+    async def reports(self, device_id: int, reported: Reported) -> OrderOut:
+        """Records reports; returns the order that stands after them, with those that could not be taken."""
+        return await self._submit(device_id, None, None, reported)
 
     async def _submit(
-        self, device_id: int, checkin: CheckinIn | None, seen: Glance | None, reports: list[ReportIn]
+        self, device_id: int, checkin: CheckinIn | None, seen: Glance | None, reported: Reported
     ) -> OrderOut:
         if self._waiting.qsize() >= MOST_WAITING:
             raise self._turns.later()
         done: asyncio.Future[OrderOut] = asyncio.get_running_loop().create_future()
-        await self._waiting.put(Call(device_id, checkin, seen, reports, self._context.memory.epoch, done))
+        await self._waiting.put(Call(device_id, checkin, seen, reported, self._context.memory.epoch, done))
         return await done
 
     async def run(self) -> None:
@@ -131,7 +132,7 @@ class Intake:
 
     async def _load(self, connection: AsyncConnection, calls: Sequence[Call]) -> Batch:
         devices = {call.device_id for call in calls}
-        named = {report.attempt for call in calls for report in call.reports}
+        named = {report.attempt for call in calls for _, report in call.reported.reports}
         gates = await attempts.rollouts_of(connection, devices, named)
         await share_gates(connection, gates)
         standing = await rollouts.standing(connection, gates)
@@ -142,7 +143,7 @@ class Intake:
         running = {one: self._targets.plan(one) for one, state in states.items() if state is RolloutState.RUNNING}
         used = await take_pace(connection, running) if asking else {}
         # Only who may be handed something, or blames the way to us, is looked at together with its gateway.
-        behind = asking or any(report.reason in CUT_OFF for call in calls for report in call.reports)
+        behind = asking or any(report.reason in CUT_OFF for call in calls for _, report in call.reported.reports)
         families = await take_families(connection, devices, running, now) if gates and behind else {}
         unstaged = await self._unstaged(connection, running, now) if asking else {}
         device_rows = await fleet.lock_devices(connection, devices)
@@ -245,24 +246,26 @@ class Intake:
         device = batch.devices.get(call.device_id)
         if device is None or device["admission"] != "admitted":
             raise ProblemError(403, "not-admitted", "The device is not admitted. Ask the engineer to admit it.")
-        refused: list[RefusedReport] = []
         if call.checkin is not None:
             call.old = not self._hearing.note_checkin(batch, device, call.checkin)
-        else:
-            for report in call.reports:
-                tracked = batch.attempts.get(report.attempt)
-                if tracked is None or tracked.row["device_id"] != call.device_id:
-                    raise ProblemError(
-                        403,
-                        "not-your-attempt",
-                        f"Attempt {report.attempt} is not one of this device's. Report only what an order named.",
-                    )
-            for report in call.reports:
-                self._hearing.note_report(batch, call.device_id, report, refused)
-            batch.touched.add(call.device_id)
+            return self._order(batch, device, call)
+        not_taken = [*call.reported.refused]
+        for place, report in call.reported.reports:
+            if (why := self._take_report(batch, call.device_id, report)) is not None:
+                not_taken.append(refused(place, {"boots": report.boots, "seq": report.seq}, *why))
+        batch.touched.add(call.device_id)
         order = self._order(batch, device, call)
-        order.refused = refused
+        order.refused = sorted(not_taken, key=lambda one: one.index)
         return order
+
+    def _take_report(self, batch: Batch, device_id: int, report: ReportIn) -> tuple[str, str] | None:
+        """Notes a report; returns of what kind it is if it cannot be taken, and why."""
+        tracked = batch.attempts.get(report.attempt)
+        if tracked is None or tracked.row["device_id"] != device_id:
+            why = f"Attempt {report.attempt} is not one of this device's. Report only what an order named."
+            return "not-your-attempt", why
+        refusal = self._hearing.note_report(batch, device_id, report)
+        return None if refusal is None else (refusal.kind, refusal.detail)
 
     def _order(self, batch: Batch, device: StoredDevice, call: Call) -> OrderOut:
         interval = self._context.memory.interval_of(device)

@@ -24,6 +24,7 @@ from mellow_herald.service.calls.images import has_it, serve_image
 from mellow_herald.service.calls.intake import Intake
 from mellow_herald.service.calls.logs import take_lines
 from mellow_herald.service.calls.packages import MOST_BYTES, serve_package
+from mellow_herald.service.calls.reported import read_reports
 from mellow_herald.service.clock import Clock
 from mellow_herald.service.context import Context
 from mellow_herald.service.figures import HELD, Figures
@@ -35,7 +36,7 @@ from mellow_herald.service.room import Room
 from mellow_herald.service.tasks import woken
 from mellow_herald.service.waiting import preferred_wait
 from mellow_herald.store import keys, releases
-from mellow_herald.wire.device import CheckinIn, EnrolmentIn, LogsIn, OrderOut, ReportsIn
+from mellow_herald.wire.device import CheckinIn, EnrolmentIn, LogsIn, OrderOut
 from mellow_herald.wire.recordings import RecordingSaid
 from mellow_herald.wire.release import ENVELOPE_MEDIA_TYPE
 
@@ -145,6 +146,8 @@ class DeviceApi:
                 return None
         memory = self._context.memory
         device_id = memory.who(credential) if credential else None
+        if device_id is not None:
+            self._context.waiting.let_go(device_id)
         seen = None if device_id is None else glance_at(first.get("body", b""))
         return None if device_id is None or seen is None else memory.unchanged(device_id, seen, at)
 
@@ -166,6 +169,7 @@ class DeviceApi:
 
     async def checkin(self, request: Request) -> Response:
         device_id = self._who(request)
+        self._context.waiting.let_go(device_id)
         body = await _bytes(request)
         message, seen = CheckinIn.model_validate_json(body), glance_at(body)
         wait_s = preferred_wait(request.headers.get("prefer", ""))
@@ -213,11 +217,13 @@ class DeviceApi:
 
     async def reports(self, request: Request) -> Response:
         device_id = self._who(request)
-        message = await _body(request, ReportsIn)
-        return self._order(await self._intake.reports(device_id, message.reports))
+        self._context.waiting.let_go(device_id)
+        reported = read_reports(await _bytes(request))
+        return self._order(await self._intake.reports(device_id, reported))
 
     async def logs(self, request: Request) -> Response:
         device_id = self._who(request)
+        self._context.waiting.let_go(device_id)
         message = await _body(request, LogsIn)
         await take_lines(self._context, device_id, message.lines)
         return Response(status_code=204, headers=self._time())
@@ -240,7 +246,7 @@ class DeviceApi:
         return JSONResponse(told.model_dump(mode="json"), headers={**self._time(), **NOT_KEPT})
 
     async def keys(self, request: Request) -> Response:
-        self._who(request)
+        self._context.waiting.let_go(self._who(request))
         async with self._context.engine.connect() as connection:
             row = await keys.newest_key_list(connection)
         if row is None:
@@ -249,6 +255,7 @@ class DeviceApi:
 
     async def manifest(self, request: Request) -> Response:
         device_id, digest = self._who(request), _digest(request)
+        self._context.waiting.let_go(device_id)
         async with self._context.engine.connect() as connection:
             row = await releases.manifest_for_device(connection, device_id, digest)
         if row is None:
@@ -259,6 +266,7 @@ class DeviceApi:
     async def image(self, request: Request) -> Response:
         """Bytes of an image, for who has a live attempt that names it."""
         device_id, digest = self._who(request), _digest(request)
+        self._context.waiting.let_go(device_id)
         async with self._context.engine.connect() as connection:
             allowed = await releases.image_for_device(connection, device_id, digest)
         if not allowed:

@@ -26,6 +26,7 @@ from mellow_herald.core.order import NAMES_IMAGES, Order
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.version import parse_version
 from mellow_herald.service.calls.intake import Intake
+from mellow_herald.service.calls.reported import Reported
 from mellow_herald.service.coap.link import Answer, AnsweredError, AwayError, Link
 from mellow_herald.service.coap.sight import Sight
 from mellow_herald.service.context import Context
@@ -267,7 +268,7 @@ class Conversation:
             boots, seq = await coap.next_word(connection, device_id)
         names = {"boots": boots, "seq": seq, "attempt": attempt["id"], "try": attempt["try_number"]}
         report = ReportIn.model_validate({**names, **told})
-        order = await self._intake.reports(device_id, [report])
+        order = await self._intake.reports(device_id, Reported.of(report))
         for one in order.refused:
             log.warning("a report by CoAP was refused", device=self._device["serial"], why=one.detail)
         return order

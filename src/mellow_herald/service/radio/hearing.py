@@ -21,6 +21,7 @@ from mellow_herald.core.radio.packages import Command, Package, clock, decode, e
 from mellow_herald.core.radio.session import RIGHT_WITHIN_S
 from mellow_herald.core.refusal import Refused
 from mellow_herald.service.calls.intake import Intake
+from mellow_herald.service.calls.reported import Reported
 from mellow_herald.service.context import Context
 from mellow_herald.service.fleet.radio import about
 from mellow_herald.service.key_box import KeyBox
@@ -159,7 +160,7 @@ class Ears:
         numbered = word.model_copy(update={"seq": word.seq * ROOM})
         try:
             if isinstance(numbered, ReportIn):
-                order = await self._intake.reports(device_id, [numbered])
+                order = await self._intake.reports(device_id, Reported.of(numbered))
             else:
                 order = await self._intake.checkin(device_id, numbered)
         except ProblemError as problem:
@@ -261,7 +262,7 @@ class Ears:
             }
         )
         try:
-            await self._intake.reports(device["device_id"], [report])
+            await self._intake.reports(device["device_id"], Reported.of(report))
         except ProblemError as problem:
             log.warning("what was said for a device was refused", eui=device["eui"], why=problem.detail)
 
