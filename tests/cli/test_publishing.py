@@ -8,6 +8,7 @@ import pytest
 
 from mellow_herald.core.keys import private_to_pem
 from mellow_herald.core.nameplate import find_nameplate
+from mellow_herald.core.suit import class_id
 from tests.harness.build import build_firmware
 from tests.harness.firmware import make_bytes
 from tests.harness.service import PASSWORD, RunningService
@@ -245,6 +246,7 @@ def test_doctor_says_what_is_missing(terminal: Terminal, offline: Terminal, tmp_
 def test_boards_are_shown_with_their_slots(terminal: Terminal, tmp_path: Path) -> None:
     terminal.good("board", "add", BOARD_FILE)
     shown = terminal.good("board", "show", "comb-s1")
+    assert class_id("thistledown.example", "comb-s1", "hive-scale").hex in shown
     assert "0x08020000" in shown and "assets" in shown and "two slots for app" in shown
     file = tmp_path / "bract.toml"
     file.write_text(

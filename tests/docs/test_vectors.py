@@ -49,6 +49,14 @@ def test_they_are_what_the_script_makes() -> None:
     assert list(vectors.differences()) == []
 
 
+def test_the_worked_example_of_the_handbook_is_the_good_envelope() -> None:
+    page = (FOLDER.parent / "release-file.md").read_text()
+    block = page.partition("<!-- example -->")[2].partition("```\n")[2].partition("```")[0]
+    assert bytes.fromhex("".join(line.partition("|")[0] for line in block.splitlines())) == content(
+        "envelopes/good.suit"
+    )
+
+
 # The simulated device -----------------------------------------------------------------------------------------------
 
 

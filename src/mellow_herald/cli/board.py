@@ -87,12 +87,15 @@ def show(
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.looks import amount
     from mellow_herald.core.board import Runs
+    from mellow_herald.core.suit import class_id
 
     with connect() as herald:
         board = herald.boards.show(name)
     if as_json:
         print_json(board)
         return
+    # Devices are built with it, and hold it against the manifest's.
+    ids = [(line, class_id(board.vendor_domain, board.name, line).hex) for line in board.lines]
     exceptions = "".join(f"; {one.every} where {one.where}" for one in board.check_in_exceptions)
     code = {
         Runs.ANYWHERE: "runs in any slot",
@@ -103,6 +106,7 @@ def show(
         ("lines", ", ".join(board.lines)),
         ("revisions", ", ".join(map(str, board.hw_revs))),
         ("vendor", board.vendor_domain),
+        *((f"class id{' of ' + line if len(board.lines) > 1 else ''}", id_) for line, id_ in ids),
         ("code", code),
         ("check-in", f"every {board.check_in}{exceptions}"),
         ("way back", "no, a single slot for app" if board.single_slot else "yes, two slots for app"),
