@@ -157,6 +157,8 @@ class Sensing:
         if now is None:
             return
         for name, asked in list(self._asked.items()):
+            # Its clock may have been set back, as where the service came back from a backup: it measures on.
+            asked.next_at = min(asked.next_at, now + timedelta(seconds=asked.period_s))
             while asked.next_at <= min(now, asked.until):
                 at = asked.next_at
                 asked.next_at = at + timedelta(seconds=asked.period_s)
