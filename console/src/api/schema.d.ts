@@ -7859,7 +7859,8 @@ export interface components {
              * @enum {string}
              */
             admission: "asking" | "admitted" | "refused" | "retired";
-            stands: components["schemas"]["StandingFacts"];
+            /** @default null */
+            stands: components["schemas"]["StandingFacts"] | null;
             /** Not Taken */
             not_taken?: string[];
         };
