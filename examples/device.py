@@ -28,6 +28,8 @@ sys.path.insert(0, str(Path(__file__).parent))  # so that it is found wherever t
 from device_trust import Refused, raw_key, read_key_list, read_manifest
 
 LOG_LINES = 200
+FAILING = b"its self-test fails"
+"""Its firmware does nothing; of one that has these words in it the self-test fails, so that it can be tried."""
 
 
 def in_order(version):
@@ -85,6 +87,7 @@ class Device:
         """One call: (status, headers, bytes). Overload and silence are waited out."""
         pause = 1.0
         while True:
+            least = 0.0
             request = urllib.request.Request(f"{self.options.url}/device/v1/{path}", method=method)
             for name, value in (headers or {}).items():
                 request.add_header(name, value)
@@ -100,11 +103,12 @@ class Device:
             except urllib.error.HTTPError as error:
                 if error.code not in (429, 500, 502, 503, 504) or not patient:
                     return error.code, error.headers, error.read()
-                pause = max(pause, float(error.headers.get("Retry-After") or 0))
+                least = float(error.headers.get("Retry-After") or 0)
             except (OSError, http.client.HTTPException):
                 if not patient:
                     return 0, {}, b""
-            time.sleep(min(60, pause) * random.uniform(0.5, 1))
+            # Not before it is asked to, and not all devices at once.
+            time.sleep(max(least, min(60, pause) * 0.5) + random.uniform(0, min(60, pause) * 0.5))
             pause *= 2
 
     def sleep(self, seconds):
@@ -229,7 +233,20 @@ class Device:
             self.report("staged")
         except Refused as refused:
             self.say(f"gave up: {refused.args[1]}")
+            if self.state["work"].get("began"):
+                self.drop("b" if self.slot == "a" else "a")
+            self.lamp("update stopped")
             self.report("failed", reason=refused.args[0], detail=refused.args[1])
+
+    def drop(self, slot):
+        """Erases a slot, and notes that nothing stands there."""
+        self.state["slots"].pop(slot, None)
+        self.save()
+        (self.folder / f"{slot}.bin").unlink(missing_ok=True)
+
+    def lamp(self, words):
+        """What people before the device see."""
+        (self.folder / "lamp").write_text(words)
 
     def check_fit(self, wanted):
         """Whether a release is for this very device."""
@@ -249,10 +266,11 @@ class Device:
 
     def download(self, wanted, standby):
         """Fetches in pieces; each goes on where the one before ended, whatever broke off."""
-        self.state["slots"].pop(standby, None)
-        self.save()
+        self.drop(standby)
         path, size = self.folder / f"{standby}.bin", wanted["size"]
         path.write_bytes(b"")
+        self.state["work"]["began"] = True
+        self.lamp("updating")
         self.report("downloading", step="fetch", percent=0)
         while (have := path.stat().st_size) < size:
             upto = min(have + self.options.piece, size) - 1
@@ -294,7 +312,7 @@ class Device:
         """Puts the standby slot on trial and restarts, if its signer is still good (what came by cable has none)."""
         work = self.state["work"]
         if work["kid"] and self.keys().get(work["kid"], (b"", "unknown"))[1] not in ("active", "retired"):
-            self.state["slots"].pop(work["slot"], None)
+            self.drop(work["slot"])
             self.report("failed", reason="signature-refused", detail=f"key {work['kid']} was revoked meanwhile")
             return
         self.report("installing", clearance=work["clearance"])
@@ -315,8 +333,14 @@ class Device:
             self.report("failed", reason="refused-by-device", detail=detail)
 
     def prove(self, slot):
-        """On trial: tests itself, reaches the service, then vouches for the new firmware."""
-        self.report("proving", tests=[{"name": "image", "passed": True}])
+        """On trial: tests itself, reaches the service, then vouches for the new firmware; or boots what ran before."""
+        passed = FAILING not in (self.folder / f"{slot}.bin").read_bytes()
+        self.report("proving", tests=[{"name": "image", "passed": passed}])
+        if not passed:
+            self.say("the self-test failed")
+            self.state["work"]["failed"] = "self-test-failed"
+            self.start()
+            return
         if self.call("POST", "checkins", self.word(after_restart=True), patient=False)[0]:
             self.state["active"], self.on_trial = slot, False
             self.state["slots"][slot]["proven"] = True
@@ -331,7 +355,7 @@ class Device:
         if self.slot == work["slot"] and not self.on_trial:
             self.confirm()
         else:
-            self.report("reverted", reason="power-lost")
+            self.report("reverted", reason=work.pop("failed", "power-lost"))
 
     def run(self):
         """The device's life."""
@@ -353,8 +377,8 @@ class Device:
             elif order["order"] == "abandon":
                 other = "b" if self.slot == "a" else "a"
                 if not self.state["slots"].get(other, {}).get("proven"):  # what once ran is the way back
-                    self.state["slots"].pop(other, None)
-                self.save()
+                    self.drop(other)
+                self.lamp("update stopped")
                 self.sleep(pause)
             else:
                 self.sleep(pause)

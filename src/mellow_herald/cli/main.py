@@ -6,6 +6,7 @@ import typer
 
 from mellow_herald.cli import (
     backup,
+    bench_test,
     board,
     chart,
     coap,
@@ -76,6 +77,7 @@ app.command("restore")(backup.restore)
 app.command("demo")(demo.demo)
 app.command("readings")(readings.readings)
 app.command("doctor")(doctor.doctor)
+app.command("bench-test")(bench_test.bench_test)
 app.command("sign-in")(person.sign_in)
 app.command("whoami")(person.whoami)
 

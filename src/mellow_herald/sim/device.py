@@ -11,6 +11,7 @@ import random
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import datetime
+from functools import partial
 from typing import Any
 
 from mellow_herald.core.attempt import State
@@ -297,12 +298,12 @@ class SimDevice:
             self._check_in,
             self._pressed.clear,
             self._settle_switch,
+            partial(setattr, self, "lamp"),
         )
         after_restart = True
         while True:
             asked = self._time.monotonic()
-            order = await self._check_in(after_restart=after_restart)
-            after_restart = False
+            order, after_restart = await self._check_in(after_restart=after_restart), False
             while order.order is not None:
                 order = await obeying.obey(order)
             if self._uptime() > WELL_AFTER_S and self.hardware.record.early_resets:
@@ -324,8 +325,7 @@ class SimDevice:
                 self._raise_alarm("upstream-lost", self.spec.gateway, "no answer from the gateway")
 
     async def _enrol(self) -> None:
-        data = self.hardware.data
-        if "token" not in data:
+        if "token" not in (data := self.hardware.data):
             data.setdefault("nonce", "".join(self._rng.choices("0123456789abcdef", k=32)))
             data.setdefault("settings", self.spec.settings)
             data.setdefault("key_list", self._making.key_list)

@@ -21,7 +21,8 @@ from mellow_herald.wire.device import Content, OrderOut
 
 class Obeying:
     """Obeys for one boot of one device. ``check_in`` asks for the order that stands; ``offered`` is told when an update
-    begins, as the owner's yes was for another one; ``settle`` tells how a switch without a restart ended."""
+    begins, as the owner's yes was for another one; ``settle`` tells how a switch without a restart ended; ``lamp``
+    shows what people before it are to see."""
 
     def __init__(
         self,
@@ -34,10 +35,11 @@ class Obeying:
         check_in: Callable[[], Awaitable[OrderOut]],
         offered: Callable[[], None],
         settle: Callable[[], Awaitable[None]],
+        lamp: Callable[[str], None],
     ) -> None:
         self._hardware, self._talk, self._fetching, self._placing = hardware, talk, fetching, placing
         self._standing, self._trial = standing, trial
-        self._check_in, self._offered, self._settle = check_in, offered, settle
+        self._check_in, self._offered, self._settle, self._lamp = check_in, offered, settle, lamp
 
     def _running(self) -> dict[str, Content]:
         return running_content(self._hardware, self._standing)
@@ -68,6 +70,7 @@ class Obeying:
             case Order.ABANDON:
                 self._talk.log("told to abandon what is staged")
                 self._drop_staged()
+                self._lamp("update stopped")
         return OrderOut(next_checkin_s=order.next_checkin_s)
 
     def _drop_staged(self) -> None:
@@ -91,6 +94,7 @@ class Obeying:
             self._talk.log(f"told the owner: {owner['message']}")
         self._hardware.keep(work=work)
         self._offered()
+        self._lamp("running")
         try:
             running = {name: content.version for name, content in self._running().items()}
             verified = await self._fetching.manifest(order.manifest or "", running)
@@ -193,6 +197,7 @@ class Obeying:
 
     async def _give_up(self, given_up: GivenUp) -> None:
         self._talk.log(f"gave up: {given_up.detail}")
+        self._lamp("update stopped")
         await self._talk.report(
             State.FAILED, reason=given_up.reason, detail=given_up.detail, component=given_up.component
         )

@@ -65,7 +65,8 @@ class Backoff:
         """Waits before the next try."""
         grown = min(LONGEST_PAUSE, FIRST_PAUSE * 2**self._tries)
         self._tries += 1
-        await asyncio.sleep((error.wait or grown) * self._rng.uniform(0.5, 1.0))
+        # Not before it was asked to come again.
+        await asyncio.sleep((error.wait or grown / 2) + grown / 2 * self._rng.uniform(0.0, 1.0))
 
 
 @dataclass(frozen=True, slots=True)
