@@ -10,7 +10,7 @@ EXAMPLE = Path(__file__).parents[2] / "examples" / "firmware"
 
 def build_firmware(folder: Path, version: str = "2.6.0", build_id: str = "ta-test") -> Path:
     """Copies the project, builds it for both slots in all formats, and returns the folder with the outputs."""
-    for name in ("Makefile", "main.c", "board.ld", "release.toml"):
+    for name in ("Makefile", "nameplate.mk", "main.c", "board.ld", "release.toml"):
         shutil.copy(EXAMPLE / name, folder)
     herald = f"{sys.executable} -m mellow_herald.cli.main"
     arguments = [f"HERALD={herald}", f"VERSION={version}", f"BUILD_ID={build_id}", "SOURCE_DATE_EPOCH=1795000000"]
