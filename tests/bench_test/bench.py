@@ -40,6 +40,7 @@ def go(
     do: Words = nothing_to_see,
     patience_s: float = 60.0,
     failing: bytes = make_bytes("2.7.0") + FAILING,
+    good: Sequence[bytes] = tuple(make_bytes(version) for version in ("2.5.0", "2.6.0", "2.8.0")),
 ) -> dict[str, Finding]:
     """Takes the device that ``start`` starts, given URL and public root key, through stations (all of them if none is
     named); findings by station. What it returns stops the device."""
@@ -48,9 +49,10 @@ def go(
     async def run() -> list[Finding]:
         keys = Keys(open_root(folder / "keys"))
         (folder / "keys" / "keys.cose").write_bytes(keys.key_list())
-        good = [load_image(make_bytes(version)) for version in ("2.5.0", "2.6.0", "2.8.0")]
         desk = Desk(CODE, keys, SCALE)
-        bench = Bench(desk, keys, DOMAIN, good, load_image(failing), Fingers(do), patience_s)
+        bench = Bench(
+            desk, keys, DOMAIN, [load_image(one) for one in good], load_image(failing), Fingers(do), patience_s
+        )
         port = await desk.server.start("127.0.0.1", 0)
         stop = start(f"http://127.0.0.1:{port}", folder / "keys" / "root.pub.pem")
         try:
