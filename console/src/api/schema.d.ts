@@ -8384,10 +8384,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8405,7 +8405,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8420,10 +8420,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8438,10 +8438,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8456,10 +8456,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8498,10 +8498,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8519,7 +8519,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8534,10 +8534,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8552,10 +8552,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8573,7 +8573,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-many-attempts",
                      *       "title": "Too many attempts",
                      *       "status": 429,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Too many failed attempts; try again in 30 s."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8588,10 +8588,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8624,10 +8624,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8645,7 +8645,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8660,10 +8660,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8678,10 +8678,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8696,10 +8696,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8736,10 +8736,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8757,7 +8757,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8772,10 +8772,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8790,10 +8790,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8808,10 +8808,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8846,10 +8846,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8867,7 +8867,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8882,10 +8882,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8900,10 +8900,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8918,10 +8918,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8960,10 +8960,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8981,7 +8981,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -8996,10 +8996,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9014,10 +9014,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9032,10 +9032,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9050,10 +9050,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9095,10 +9095,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9116,7 +9116,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9131,10 +9131,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9152,7 +9152,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9167,10 +9167,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9185,10 +9185,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9203,10 +9203,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9244,10 +9244,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9265,7 +9265,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9280,10 +9280,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9301,7 +9301,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9316,10 +9316,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9334,10 +9334,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9373,10 +9373,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9394,7 +9394,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9409,10 +9409,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9430,7 +9430,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9445,10 +9445,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9463,10 +9463,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9481,10 +9481,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9522,10 +9522,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9543,7 +9543,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9558,10 +9558,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9576,10 +9576,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9594,10 +9594,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9636,10 +9636,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9657,7 +9657,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9672,10 +9672,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9690,10 +9690,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9708,10 +9708,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9746,10 +9746,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9767,7 +9767,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9782,10 +9782,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9803,7 +9803,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9818,10 +9818,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9836,10 +9836,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9874,10 +9874,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9895,7 +9895,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9910,10 +9910,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9928,10 +9928,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9946,10 +9946,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -9997,10 +9997,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10018,7 +10018,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10033,10 +10033,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10051,10 +10051,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10069,10 +10069,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10109,10 +10109,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10130,7 +10130,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10145,10 +10145,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10166,7 +10166,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10181,10 +10181,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10199,10 +10199,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10241,10 +10241,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10262,7 +10262,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10277,10 +10277,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10295,10 +10295,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10313,10 +10313,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10331,10 +10331,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10369,10 +10369,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10390,7 +10390,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10405,10 +10405,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10426,7 +10426,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10441,10 +10441,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10459,10 +10459,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10505,10 +10505,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10526,7 +10526,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10541,10 +10541,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10559,10 +10559,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10577,10 +10577,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10638,10 +10638,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10659,7 +10659,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10674,10 +10674,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10692,28 +10692,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
-                     *     }
-                     */
-                    "application/problem+json": components["schemas"]["Problem"];
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Length required */
-            411: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    /**
-                     * @example {
-                     *       "type": "urn:mellow-herald:problem:length-required",
-                     *       "title": "Length required",
-                     *       "status": 411,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10731,7 +10713,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10746,10 +10728,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:unsupported-media-type",
+                     *       "type": "urn:mellow-herald:problem:wrong-media-type",
                      *       "title": "Unsupported media type",
                      *       "status": 415,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Send JSON or CBOR."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10764,10 +10746,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10782,10 +10764,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10803,7 +10785,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:no-room",
                      *       "title": "No room",
                      *       "status": 507,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no room for the image."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10842,10 +10824,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10863,7 +10845,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10878,10 +10860,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10896,10 +10878,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10914,10 +10896,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10963,10 +10945,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10984,7 +10966,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -10999,10 +10981,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11017,10 +10999,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11038,7 +11020,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11053,10 +11035,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:unsupported-media-type",
+                     *       "type": "urn:mellow-herald:problem:wrong-media-type",
                      *       "title": "Unsupported media type",
                      *       "status": 415,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Send JSON or CBOR."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11071,10 +11053,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11089,10 +11071,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11129,10 +11111,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11150,7 +11132,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11165,10 +11147,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11186,7 +11168,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11201,10 +11183,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11219,10 +11201,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11257,10 +11239,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11278,7 +11260,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11293,10 +11275,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11314,7 +11296,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11329,10 +11311,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11347,10 +11329,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11365,10 +11347,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11412,10 +11394,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11433,7 +11415,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11448,10 +11430,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11469,7 +11451,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11484,10 +11466,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:changed-meanwhile",
+                     *       "type": "urn:mellow-herald:problem:changed-since",
                      *       "title": "Changed meanwhile",
                      *       "status": 412,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Somebody changed it meanwhile. Look at it again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11502,10 +11484,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11520,10 +11502,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11566,10 +11548,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11587,7 +11569,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11602,10 +11584,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11623,7 +11605,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11638,10 +11620,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11656,10 +11638,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11674,10 +11656,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11718,10 +11700,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11739,7 +11721,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11754,10 +11736,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11775,7 +11757,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11790,10 +11772,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11808,10 +11790,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11826,10 +11808,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11866,10 +11848,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11887,7 +11869,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11902,10 +11884,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11923,7 +11905,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11938,10 +11920,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -11956,10 +11938,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12000,10 +11982,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12021,7 +12003,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12036,10 +12018,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12057,7 +12039,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12072,10 +12054,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12090,10 +12072,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12108,10 +12090,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12148,10 +12130,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12169,7 +12151,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12184,10 +12166,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12205,7 +12187,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12220,10 +12202,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12238,10 +12220,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12278,10 +12260,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12299,7 +12281,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12314,10 +12296,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12335,7 +12317,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12350,10 +12332,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12368,10 +12350,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12409,10 +12391,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12430,7 +12412,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12445,10 +12427,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12463,10 +12445,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12481,10 +12463,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12519,10 +12501,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12540,7 +12522,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12555,10 +12537,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12573,10 +12555,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12591,10 +12573,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12633,10 +12615,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12654,7 +12636,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12669,10 +12651,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12687,10 +12669,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12705,10 +12687,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12723,10 +12705,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12761,10 +12743,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12782,7 +12764,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12797,10 +12779,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12815,10 +12797,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12833,10 +12815,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12875,10 +12857,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12896,7 +12878,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12911,10 +12893,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12929,10 +12911,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12947,10 +12929,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -12985,10 +12967,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13006,7 +12988,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13021,10 +13003,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13042,7 +13024,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13057,10 +13039,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13075,10 +13057,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13117,10 +13099,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13138,7 +13120,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13153,10 +13135,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13174,7 +13156,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13189,10 +13171,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13207,10 +13189,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13225,10 +13207,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13267,10 +13249,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13288,7 +13270,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13303,10 +13285,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13321,10 +13303,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13339,10 +13321,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13381,10 +13363,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13402,7 +13384,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13417,10 +13399,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13435,10 +13417,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13453,10 +13435,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13501,10 +13483,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13522,7 +13504,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13537,10 +13519,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13555,10 +13537,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13573,10 +13555,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13613,10 +13595,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13634,7 +13616,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13649,10 +13631,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13670,7 +13652,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13685,10 +13667,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13703,10 +13685,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13747,10 +13729,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13768,7 +13750,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13783,10 +13765,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13804,7 +13786,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13819,10 +13801,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13837,10 +13819,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13877,10 +13859,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13898,7 +13880,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13913,10 +13895,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13934,7 +13916,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13949,10 +13931,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -13967,10 +13949,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14011,10 +13993,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14032,7 +14014,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14047,10 +14029,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14068,7 +14050,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14083,10 +14065,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14101,10 +14083,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14145,10 +14127,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14166,7 +14148,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14181,10 +14163,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14202,7 +14184,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14217,10 +14199,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14235,10 +14217,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14279,10 +14261,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14300,7 +14282,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14315,10 +14297,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14336,7 +14318,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14351,10 +14333,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14369,10 +14351,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14413,10 +14395,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14434,7 +14416,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14449,10 +14431,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14470,7 +14452,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14485,10 +14467,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14503,10 +14485,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14559,10 +14541,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14580,7 +14562,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14595,10 +14577,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14616,7 +14598,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14631,10 +14613,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14649,10 +14631,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14667,10 +14649,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14732,10 +14714,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14753,7 +14735,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14768,10 +14750,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14789,7 +14771,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14804,28 +14786,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
-                     *     }
-                     */
-                    "application/problem+json": components["schemas"]["Problem"];
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Length required */
-            411: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    /**
-                     * @example {
-                     *       "type": "urn:mellow-herald:problem:length-required",
-                     *       "title": "Length required",
-                     *       "status": 411,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14843,7 +14807,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14858,10 +14822,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:unsupported-media-type",
+                     *       "type": "urn:mellow-herald:problem:wrong-media-type",
                      *       "title": "Unsupported media type",
                      *       "status": 415,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Send JSON or CBOR."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14876,10 +14840,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14894,10 +14858,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14915,7 +14879,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:no-room",
                      *       "title": "No room",
                      *       "status": 507,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no room for the image."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14955,10 +14919,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14976,7 +14940,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -14991,10 +14955,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15009,10 +14973,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15027,10 +14991,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15074,10 +15038,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15095,7 +15059,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15110,10 +15074,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15128,10 +15092,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15146,10 +15110,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15188,10 +15152,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15209,7 +15173,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15224,10 +15188,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15242,10 +15206,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15260,10 +15224,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15302,10 +15266,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15323,7 +15287,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15338,10 +15302,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15356,10 +15320,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15374,10 +15338,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15412,10 +15376,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15433,7 +15397,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15448,10 +15412,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15466,10 +15430,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15484,10 +15448,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15524,10 +15488,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15545,7 +15509,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15560,10 +15524,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15578,10 +15542,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15596,10 +15560,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15644,10 +15608,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15665,7 +15629,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15680,10 +15644,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15701,7 +15665,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15716,10 +15680,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15734,10 +15698,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15774,10 +15738,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15795,7 +15759,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15810,10 +15774,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15831,7 +15795,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15846,10 +15810,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15864,10 +15828,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15902,10 +15866,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15923,7 +15887,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15938,10 +15902,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15956,10 +15920,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -15974,10 +15938,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16015,10 +15979,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16036,7 +16000,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16051,10 +16015,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16072,7 +16036,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16087,10 +16051,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16105,10 +16069,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16150,10 +16114,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16171,7 +16135,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16186,10 +16150,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16207,7 +16171,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16222,10 +16186,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16240,10 +16204,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16278,10 +16242,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16299,7 +16263,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16314,10 +16278,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16332,10 +16296,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16350,10 +16314,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16401,10 +16365,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16422,7 +16386,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16437,10 +16401,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16455,10 +16419,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16473,10 +16437,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16513,10 +16477,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16534,7 +16498,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16549,10 +16513,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16570,7 +16534,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16585,10 +16549,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16603,10 +16567,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16641,10 +16605,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16662,7 +16626,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16677,10 +16641,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16698,7 +16662,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16713,10 +16677,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16731,10 +16695,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16773,10 +16737,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16794,7 +16758,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16809,10 +16773,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16827,10 +16791,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16845,10 +16809,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16906,10 +16870,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16927,7 +16891,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16942,10 +16906,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16960,10 +16924,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16978,10 +16942,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -16996,10 +16960,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17041,10 +17005,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17062,7 +17026,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17077,10 +17041,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17095,10 +17059,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17113,10 +17077,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17158,10 +17122,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17179,7 +17143,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17194,10 +17158,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17212,10 +17176,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17230,10 +17194,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17270,10 +17234,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17291,7 +17255,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17306,10 +17270,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17327,7 +17291,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17342,10 +17306,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17360,10 +17324,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17407,10 +17371,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17428,7 +17392,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17443,10 +17407,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17464,7 +17428,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17479,10 +17443,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17497,10 +17461,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:changed-meanwhile",
+                     *       "type": "urn:mellow-herald:problem:changed-since",
                      *       "title": "Changed meanwhile",
                      *       "status": 412,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Somebody changed it meanwhile. Look at it again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17515,10 +17479,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17533,10 +17497,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17577,10 +17541,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17598,7 +17562,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17613,10 +17577,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17634,7 +17598,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17649,10 +17613,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17667,10 +17631,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17685,10 +17649,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17729,10 +17693,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17750,7 +17714,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17765,10 +17729,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17786,7 +17750,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17801,10 +17765,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17819,10 +17783,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17837,10 +17801,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17877,10 +17841,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17898,7 +17862,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17913,10 +17877,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17934,7 +17898,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17949,10 +17913,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -17967,10 +17931,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18007,10 +17971,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18028,7 +17992,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18043,10 +18007,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18064,7 +18028,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18079,10 +18043,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18097,10 +18061,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18137,10 +18101,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18158,7 +18122,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18173,10 +18137,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18194,7 +18158,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18209,10 +18173,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18227,10 +18191,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18267,10 +18231,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18288,7 +18252,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18303,10 +18267,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18324,7 +18288,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18339,10 +18303,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18357,10 +18321,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18409,10 +18373,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18430,7 +18394,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18445,10 +18409,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18466,7 +18430,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18481,10 +18445,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18499,10 +18463,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18549,10 +18513,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18570,7 +18534,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18585,10 +18549,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18606,7 +18570,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18621,10 +18585,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18639,10 +18603,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18683,10 +18647,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18704,7 +18668,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18719,10 +18683,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18740,7 +18704,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18755,10 +18719,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18773,10 +18737,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18791,10 +18755,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18835,10 +18799,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18856,7 +18820,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18871,10 +18835,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18892,7 +18856,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18907,10 +18871,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18925,10 +18889,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18943,10 +18907,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -18983,10 +18947,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19004,7 +18968,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19019,10 +18983,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19040,7 +19004,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19055,10 +19019,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19073,10 +19037,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19117,10 +19081,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19138,7 +19102,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19153,10 +19117,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19174,7 +19138,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19189,10 +19153,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19207,10 +19171,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19225,10 +19189,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19269,10 +19233,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19290,7 +19254,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19305,10 +19269,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19326,7 +19290,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19341,10 +19305,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19359,10 +19323,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19377,10 +19341,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19417,10 +19381,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19438,7 +19402,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19453,10 +19417,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19474,7 +19438,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19489,10 +19453,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19507,10 +19471,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19551,10 +19515,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19572,7 +19536,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19587,10 +19551,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19608,7 +19572,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19623,10 +19587,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19641,10 +19605,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19659,10 +19623,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19697,10 +19661,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19718,7 +19682,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19733,10 +19697,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19751,10 +19715,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19769,10 +19733,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19813,10 +19777,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19834,7 +19798,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19849,10 +19813,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19870,7 +19834,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19885,10 +19849,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19903,10 +19867,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19921,10 +19885,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19965,10 +19929,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -19986,7 +19950,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20001,10 +19965,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20022,7 +19986,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20037,10 +20001,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20055,10 +20019,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20073,10 +20037,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20117,10 +20081,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20138,7 +20102,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20153,10 +20117,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20174,7 +20138,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20189,10 +20153,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20207,10 +20171,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20225,10 +20189,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20265,10 +20229,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20286,7 +20250,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20301,10 +20265,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20322,7 +20286,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20337,10 +20301,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20355,10 +20319,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20400,10 +20364,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20421,7 +20385,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20436,10 +20400,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20457,7 +20421,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20472,10 +20436,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20490,10 +20454,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20534,10 +20498,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20555,7 +20519,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20570,10 +20534,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20591,7 +20555,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20606,10 +20570,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20624,10 +20588,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20642,10 +20606,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20698,10 +20662,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20719,7 +20683,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20734,10 +20698,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20755,7 +20719,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20770,10 +20734,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20788,10 +20752,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20806,10 +20770,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20862,10 +20826,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20883,7 +20847,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20898,10 +20862,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20919,7 +20883,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20934,10 +20898,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20952,10 +20916,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -20970,10 +20934,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21008,10 +20972,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21029,7 +20993,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21044,10 +21008,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21062,10 +21026,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21080,10 +21044,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21122,10 +21086,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21143,7 +21107,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21158,10 +21122,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21176,10 +21140,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21194,10 +21158,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21236,10 +21200,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21257,7 +21221,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21272,10 +21236,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21290,10 +21254,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21308,10 +21272,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21348,10 +21312,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21369,7 +21333,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21384,10 +21348,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21405,7 +21369,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21420,10 +21384,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21438,10 +21402,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21478,10 +21442,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21499,7 +21463,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21514,10 +21478,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21535,7 +21499,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21550,10 +21514,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21568,10 +21532,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21608,10 +21572,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21629,7 +21593,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21644,10 +21608,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21665,7 +21629,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21680,10 +21644,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21698,10 +21662,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21736,10 +21700,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21757,7 +21721,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21772,10 +21736,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21790,10 +21754,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21808,10 +21772,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21850,10 +21814,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21871,7 +21835,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21886,10 +21850,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21904,10 +21868,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21922,10 +21886,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21962,10 +21926,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21983,7 +21947,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -21998,10 +21962,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22019,7 +21983,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22034,10 +21998,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22052,10 +22016,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22096,10 +22060,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22117,7 +22081,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22132,10 +22096,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22153,7 +22117,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22168,10 +22132,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22186,10 +22150,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22204,10 +22168,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22244,10 +22208,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22265,7 +22229,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22280,10 +22244,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22298,10 +22262,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22316,10 +22280,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22358,10 +22322,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22379,7 +22343,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22394,10 +22358,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22412,10 +22376,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22430,10 +22394,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22470,10 +22434,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22491,7 +22455,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22506,10 +22470,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22524,10 +22488,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22542,10 +22506,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22584,10 +22548,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22605,7 +22569,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22620,10 +22584,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22638,10 +22602,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22656,10 +22620,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22674,10 +22638,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22714,10 +22678,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22735,7 +22699,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22750,10 +22714,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22771,7 +22735,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22786,10 +22750,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22804,10 +22768,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22848,10 +22812,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22869,7 +22833,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22884,10 +22848,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22905,7 +22869,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22920,10 +22884,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22938,10 +22902,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22956,10 +22920,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -22998,10 +22962,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23019,7 +22983,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23034,10 +22998,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23052,10 +23016,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23070,10 +23034,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23113,10 +23077,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23134,7 +23098,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23149,10 +23113,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23170,7 +23134,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23185,10 +23149,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23203,10 +23167,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23251,10 +23215,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23272,7 +23236,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23287,10 +23251,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23308,7 +23272,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23323,10 +23287,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23341,10 +23305,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23385,10 +23349,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23406,7 +23370,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23421,10 +23385,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23442,7 +23406,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23457,10 +23421,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23475,10 +23439,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23493,10 +23457,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23533,10 +23497,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23554,7 +23518,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23569,10 +23533,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23587,10 +23551,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23605,10 +23569,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23645,10 +23609,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23666,7 +23630,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23681,10 +23645,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23702,7 +23666,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23717,10 +23681,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23735,10 +23699,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23779,10 +23743,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23800,7 +23764,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23815,10 +23779,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23836,7 +23800,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23851,10 +23815,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23869,10 +23833,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23887,10 +23851,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23931,10 +23895,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23952,7 +23916,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23967,10 +23931,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -23988,7 +23952,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24003,10 +23967,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24021,10 +23985,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24039,10 +24003,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24077,10 +24041,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24098,7 +24062,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24113,10 +24077,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24131,10 +24095,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24149,10 +24113,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24191,10 +24155,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24212,7 +24176,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24227,10 +24191,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24245,10 +24209,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24263,10 +24227,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24281,10 +24245,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24321,10 +24285,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24342,7 +24306,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24357,10 +24321,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24378,7 +24342,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24393,10 +24357,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24411,10 +24375,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24455,10 +24419,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24476,7 +24440,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24491,10 +24455,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24512,7 +24476,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24527,10 +24491,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24545,10 +24509,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24563,10 +24527,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24601,10 +24565,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24622,7 +24586,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24637,10 +24601,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24658,7 +24622,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24673,10 +24637,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24691,10 +24655,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24729,10 +24693,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24750,7 +24714,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24765,10 +24729,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24783,10 +24747,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24801,10 +24765,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24843,10 +24807,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24864,7 +24828,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24879,10 +24843,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24897,10 +24861,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24915,10 +24879,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24933,10 +24897,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24975,10 +24939,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -24996,7 +24960,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25011,10 +24975,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25032,7 +24996,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25047,10 +25011,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25065,10 +25029,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25111,10 +25075,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25132,7 +25096,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25147,10 +25111,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25165,10 +25129,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25183,10 +25147,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25228,10 +25192,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25249,7 +25213,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25264,10 +25228,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25282,10 +25246,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25300,10 +25264,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25348,10 +25312,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25369,7 +25333,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25384,10 +25348,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25402,10 +25366,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25420,10 +25384,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25464,10 +25428,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25485,7 +25449,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25500,10 +25464,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25518,10 +25482,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25536,10 +25500,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25592,10 +25556,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25613,7 +25577,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25628,10 +25592,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25646,10 +25610,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25664,10 +25628,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25719,10 +25683,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25740,7 +25704,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25755,10 +25719,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25773,10 +25737,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25791,10 +25755,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25829,10 +25793,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25850,7 +25814,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25865,10 +25829,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25883,10 +25847,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25901,10 +25865,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25939,10 +25903,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25960,7 +25924,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25975,10 +25939,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -25993,10 +25957,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26011,10 +25975,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26052,10 +26016,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26073,7 +26037,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26088,10 +26052,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26106,10 +26070,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26124,10 +26088,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26162,10 +26126,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26183,7 +26147,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26198,10 +26162,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26216,10 +26180,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26234,10 +26198,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26276,10 +26240,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26297,7 +26261,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26312,10 +26276,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26330,10 +26294,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26348,10 +26312,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26386,10 +26350,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26407,7 +26371,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26422,10 +26386,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26443,7 +26407,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26458,10 +26422,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26476,10 +26440,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26516,10 +26480,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26537,7 +26501,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26552,10 +26516,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26573,7 +26537,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26588,10 +26552,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26606,10 +26570,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26646,10 +26610,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26667,7 +26631,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26682,10 +26646,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26703,7 +26667,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26718,10 +26682,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26736,10 +26700,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26823,10 +26787,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26844,7 +26808,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-signed-in",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26859,10 +26823,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "This needs the role operator; yours are viewer."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26877,10 +26841,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "target: the selector goes wrong at character 9"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26895,10 +26859,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26937,10 +26901,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26954,10 +26918,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26971,10 +26935,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -26988,10 +26952,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:already-enrolled",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "TA-S1-0007 is enrolled. An engineer must allow it to enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27008,7 +26972,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27022,10 +26986,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27042,7 +27006,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-many-attempts",
                      *       "title": "Too many attempts",
                      *       "status": 429,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Too many failed attempts; try again in 30 s."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27056,10 +27020,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27107,10 +27071,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27124,10 +27088,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27141,10 +27105,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27161,7 +27125,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27175,10 +27139,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27192,10 +27156,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27240,10 +27204,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27257,10 +27221,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27274,10 +27238,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27294,7 +27258,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27308,10 +27272,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27325,10 +27289,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27364,10 +27328,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27381,10 +27345,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27398,10 +27362,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27418,7 +27382,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27432,10 +27396,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27449,10 +27413,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27490,10 +27454,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27507,10 +27471,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27524,10 +27488,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27544,7 +27508,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27558,10 +27522,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:unsupported-media-type",
+                     *       "type": "urn:mellow-herald:problem:wrong-media-type",
                      *       "title": "Unsupported media type",
                      *       "status": 415,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Send JSON or CBOR."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27575,10 +27539,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27595,7 +27559,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-many-attempts",
                      *       "title": "Too many attempts",
                      *       "status": 429,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Too many failed attempts; try again in 30 s."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27609,10 +27573,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27654,10 +27618,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27671,10 +27635,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27688,10 +27652,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27708,7 +27672,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27722,10 +27686,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:already-enrolled",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "TA-S1-0007 is enrolled. An engineer must allow it to enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27742,7 +27706,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27756,10 +27720,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27773,10 +27737,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27816,10 +27780,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27833,10 +27797,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27850,10 +27814,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27870,7 +27834,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27884,10 +27848,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:in-conflict-with-what-is-there",
+                     *       "type": "urn:mellow-herald:problem:already-enrolled",
                      *       "title": "In conflict with what is there",
                      *       "status": 409,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "TA-S1-0007 is enrolled. An engineer must allow it to enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27904,7 +27868,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:too-large",
                      *       "title": "Too large",
                      *       "status": 413,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The body may have at most 524288 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27918,10 +27882,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27935,10 +27899,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27979,10 +27943,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -27996,10 +27960,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28013,10 +27977,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28033,7 +27997,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:not-found",
                      *       "title": "Not found",
                      *       "status": 404,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "There is no device 'TA-S1-0007'."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28047,10 +28011,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28064,10 +28028,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28110,10 +28074,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28127,10 +28091,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28144,10 +28108,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28161,10 +28125,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28178,10 +28142,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28239,10 +28203,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:the-request-cannot-be-read",
+                     *       "type": "urn:mellow-herald:problem:bad-json",
                      *       "title": "The request cannot be read",
                      *       "status": 400,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28256,10 +28220,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "type": "urn:mellow-herald:problem:bad-token",
                      *       "title": "Not signed in",
                      *       "status": 401,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device token is missing, wrong or revoked. Enrol again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28273,10 +28237,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-allowed",
+                     *       "type": "urn:mellow-herald:problem:not-admitted",
                      *       "title": "Not allowed",
                      *       "status": 403,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The device is not admitted. Ask the engineer to admit it."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28293,7 +28257,7 @@ export interface operations {
                      *       "type": "urn:mellow-herald:problem:no-such-range",
                      *       "title": "No such range",
                      *       "status": 416,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The image has 20000 bytes."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28307,10 +28271,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-acceptable-as-it-is",
+                     *       "type": "urn:mellow-herald:problem:bad-values",
                      *       "title": "Not acceptable as it is",
                      *       "status": 422,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "boots: Input should be greater than or equal to 0"
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];
@@ -28324,10 +28288,10 @@ export interface operations {
                 content: {
                     /**
                      * @example {
-                     *       "type": "urn:mellow-herald:problem:not-serving-right-now",
+                     *       "type": "urn:mellow-herald:problem:database-away",
                      *       "title": "Not serving right now",
                      *       "status": 503,
-                     *       "detail": "What is wrong, and what to do about it."
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
                      *     }
                      */
                     "application/problem+json": components["schemas"]["Problem"];

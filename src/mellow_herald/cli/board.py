@@ -106,7 +106,7 @@ def show(
         ("lines", ", ".join(board.lines)),
         ("revisions", ", ".join(map(str, board.hw_revs))),
         ("vendor", board.vendor_domain),
-        *((f"class id{' of ' + line if len(board.lines) > 1 else ''}", id_) for line, id_ in ids),
+        *(("class id", f"{id_}, for {line}") for line, id_ in ids),
         ("code", code),
         ("check-in", f"every {board.check_in}{exceptions}"),
         ("way back", "no, a single slot for app" if board.single_slot else "yes, two slots for app"),

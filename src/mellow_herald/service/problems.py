@@ -42,7 +42,6 @@ TITLES = {
     404: "Not found",
     405: "Method not allowed",
     409: "In conflict with what is there",
-    411: "Length required",
     412: "Changed meanwhile",
     413: "Too large",
     415: "Unsupported media type",
@@ -52,6 +51,32 @@ TITLES = {
     500: "The service failed",
     503: "Not serving right now",
     507: "No room",
+}
+
+# Of each status a kind that is answered with it, and what it says: what the API's description shows.
+SHOWN = {
+    400: ("bad-json", "Invalid JSON: EOF while parsing an object at line 1 column 12"),
+    401: ("not-signed-in", "Sign in with `herald sign-in`, or at the console."),
+    403: ("role-too-low", "This needs the role operator; yours are viewer."),
+    404: ("not-found", "There is no device 'TA-S1-0007'."),
+    405: ("method-not-allowed", "This address does not take that method."),
+    409: ("wrong-state", "Rollout 4 is finished; only one that runs or is held can be halted."),
+    412: ("changed-since", "Somebody changed it meanwhile. Look at it again."),
+    413: ("too-large", "The body may have at most 524288 bytes."),
+    415: ("wrong-media-type", "Send JSON or CBOR."),
+    416: ("no-such-range", "The image has 20000 bytes."),
+    422: ("bad-values", "target: the selector goes wrong at character 9"),
+    429: ("too-many-attempts", "Too many failed attempts; try again in 30 s."),
+    500: ("fault", "The service failed; its log says why."),
+    503: ("database-away", "The service's database does not answer. Nothing was changed; make the same call again."),
+    507: ("no-room", "There is no room for the image."),
+}
+# What devices are answered instead.
+SHOWN_TO_DEVICES = {
+    401: ("bad-token", "The device token is missing, wrong or revoked. Enrol again."),
+    403: ("not-admitted", "The device is not admitted. Ask the engineer to admit it."),
+    409: ("already-enrolled", "TA-S1-0007 is enrolled. An engineer must allow it to enrol again."),
+    422: ("bad-values", "boots: Input should be greater than or equal to 0"),
 }
 
 
@@ -188,17 +213,14 @@ def again(model: type[BaseModel]) -> Responses:
     return {200: {"model": model, "description": "It was there already; this is how it stands now."}}
 
 
-def problems(*statuses: int) -> Responses:
+def problems(*statuses: int, to_devices: bool = False) -> Responses:
     """The ``responses`` of an operation that may answer with these problems; bad values, 401 and 503 (with
     ``Retry-After``) come by themselves."""
     answers: Responses = {}
+    shown = SHOWN | (SHOWN_TO_DEVICES if to_devices else {})
     for status in sorted({400, 401, 403, 422, 503, *statuses}):
-        example = {
-            "type": f"{TYPE_PREFIX}{TITLES[status].lower().replace(' ', '-')}",
-            "title": TITLES[status],
-            "status": status,
-            "detail": "What is wrong, and what to do about it.",
-        }
+        kind, detail = shown[status]
+        example = {"type": TYPE_PREFIX + kind, "title": TITLES[status], "status": status, "detail": detail}
         answers[status] = {
             "model": Problem,
             "description": TITLES[status],

@@ -3,11 +3,13 @@
 import json
 import random
 import re
+from pathlib import Path
 from typing import Any
 
 import pytest
 
-from mellow_herald.wire.problem import MEDIA_TYPE
+import mellow_herald.service
+from mellow_herald.wire.problem import MEDIA_TYPE, TYPE_PREFIX
 from tests.harness.service import RunningService
 
 NASTY: list[Any] = [
@@ -36,6 +38,7 @@ NASTY: list[Any] = [
     "board = \x00",
     "hw_rev > 9999999999",
 ]
+SERVICE = Path(mellow_herald.service.__file__).parent
 DESTRUCTIVE = {("delete", "/api/v1/session"), ("delete", "/api/v1/tokens/{token_id}")}
 
 
@@ -123,3 +126,20 @@ def _body(rng: random.Random, document: dict[str, Any], operation: dict[str, Any
     schema = document["components"]["schemas"][content["schema"]["$ref"].rpartition("/")[2]]
     fields = {name: rng.choice(NASTY) for name in schema["properties"] if rng.random() < 0.85}
     return json.dumps(fields).encode()
+
+
+def test_the_problems_that_are_shown_are_answered(document: dict[str, Any]) -> None:
+    """Each kind in an example stands in the service's own words."""
+    sources = "".join(path.read_text() for path in SERVICE.rglob("*.py") if path.name != "problems.py")
+    problems = (SERVICE / "problems.py").read_text()
+    sources += problems[problems.index("class ProblemError") :]
+    shown = {
+        content["example"]["type"].removeprefix(TYPE_PREFIX)
+        for operations in document["paths"].values()
+        for operation in operations.values()
+        for answer in operation["responses"].values()
+        for kind, content in answer.get("content", {}).items()
+        if kind == MEDIA_TYPE
+    }
+    assert len(shown) > 10
+    assert {kind for kind in shown if f'"{kind}"' not in sources} == set()

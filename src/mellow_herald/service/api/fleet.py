@@ -209,7 +209,7 @@ async def install_on_device(
 @router.post(
     "/devices/{serial}/bench_install",
     status_code=201,
-    responses={**problems(404, 409, 411, 413, 415, 507), **again(RolloutOut)},
+    responses={**problems(404, 409, 413, 415, 507), **again(RolloutOut)},
     openapi_extra=BODY,
 )
 async def bench_install(

@@ -95,7 +95,7 @@ async def _show(context: Context, release_id: int, response: Response | None = N
 @router.post(
     "/releases",
     status_code=201,
-    responses={**problems(409, 411, 413, 415, 507), **again(ReleaseOut)},
+    responses={**problems(409, 413, 415, 507), **again(ReleaseOut)},
     openapi_extra=BODY,
 )
 async def publish_release(

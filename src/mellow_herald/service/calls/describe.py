@@ -96,12 +96,16 @@ def describe_device_api(document: dict[str, Any]) -> None:
         ),
     ]
     for path, method, words, body, answers, statuses in calls:
+        refusals = problems(*statuses, to_devices=True)
         operation: dict[str, Any] = {
             "tags": ["device protocol"],
             "summary": words,
             "operationId": f"device{path.replace('/', '_').replace('{', '').replace('}', '')}{PARTS.get(method, '')}",
             "security": [] if path == "/enrolments" else [{"DeviceToken": []}],
-            "responses": {**answers, **{str(s): _problem(said) for s, said in problems(*statuses).items()}},
+            "responses": {
+                **answers,
+                **{str(status): _problem(said) for status, said in refusals.items()},
+            },
         }
         if body is not None:
             operation["requestBody"] = {"required": True, "content": _json(body)}
