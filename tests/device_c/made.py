@@ -31,8 +31,10 @@ def build(folder: Path, version: str, flags: str = "") -> Path:
 class Machine:
     """A device's folder, and the process that is its power."""
 
-    def __init__(self, folder: Path, image: Path, *, before: tuple[str, ...] = (), hold_s: int = 2) -> None:
-        self.folder, self.image, self.before, self.hold_s = folder, image, before, hold_s
+    def __init__(
+        self, folder: Path, image: Path, *, before: tuple[str, ...] = (), hold_s: int = 2, code: str = CODE
+    ) -> None:
+        self.folder, self.image, self.before, self.hold_s, self.code = folder, image, before, hold_s, code
         self._process: subprocess.Popen[bytes] | None = None
         self._at: tuple[str, Path] = ("", folder)
 
@@ -46,7 +48,7 @@ class Machine:
         """Gives it power again."""
         url, root = self._at
         port = url.rpartition(":")[2]
-        words = [self.folder, "127.0.0.1", port, "TA-bench", CODE, 1, self.hold_s, root, self.image]
+        words = [self.folder, "127.0.0.1", port, "TA-bench", self.code, 1, self.hold_s, root, self.image]
         program = [*self.before, str(self.image.with_name("device")), *map(str, words)]
         self._process = subprocess.Popen(program, stdout=subprocess.DEVNULL, start_new_session=True)
 

@@ -14,11 +14,13 @@ from mellow_herald.bench_test.bench import Bench, Hand
 from mellow_herald.bench_test.desk import Desk
 from mellow_herald.bench_test.releases import Keys, open_root
 from mellow_herald.bench_test.station import Outcome
+from mellow_herald.core.keys import public_to_pem, raw_public
 from tests.bench_test.bench import CODE, SCALE, go
 from tests.bench_test.test_course import wrong
 from tests.device_c.made import Machine, build
 from tests.harness.firmware import DOMAIN, load_image
 from tests.harness.patience import PATIENCE_S, until
+from tests.harness.service import RunningService
 
 pytestmark = pytest.mark.system
 CUTS = 200
@@ -108,3 +110,26 @@ async def test_it_survives_power_cuts_at_random(images: dict[str, Path], tmp_pat
     assert one.desk.wrong == []
     slot = one.desk.last_checkin.running["app"].slot if one.desk.last_checkin else ""
     assert hashlib.sha256((tmp_path / "flash" / f"{slot}.bin").read_bytes()).hexdigest() == one.desk.runs
+
+
+def test_it_follows_rollouts_of_the_service_there_and_back(
+    images: dict[str, Path], tmp_path: Path, service: RunningService
+) -> None:
+    for version in ("2.4.0", "2.5.0"):
+        file = images[version]
+        service.herald.releases.publish(file, key=service.publisher.key)
+    root = tmp_path / "root.pub.pem"
+    root.write_bytes(public_to_pem(raw_public(service.publisher.root)))
+    machine = Machine(tmp_path / "flash", images["2.4.0"], hold_s=1, code=service.code())
+    cut = machine.start(service.url, root)
+    try:
+        until(lambda: service.herald.overview().presence.get("online"))
+        rollout = service.herald.rollouts.start(service.plan())
+        assert service.wait_for(rollout.id, lambda r: r.state == "finished").states == {"confirmed": 1}
+        shown = service.herald.devices.show("TA-bench")
+        assert (shown.version, shown.known_build, shown.way_back) == ("2.5.0", True, True)
+        swap = service.herald.devices.swap("TA-bench", "back again")
+        assert service.wait_for(swap.id, lambda r: r.state == "finished").states == {"confirmed": 1}
+        assert service.herald.devices.show("TA-bench").version == "2.4.0"
+    finally:
+        cut()
