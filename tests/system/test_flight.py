@@ -68,8 +68,10 @@ def test_a_release_reaches_the_fleet_although_service_and_devices_are_killed_on_
         for attempt in attempts:
             _, digest = running_image(chip_path(flight.place.flash, attempt.serial))
             assert digest == (new if attempt.state == "confirmed" else old), attempt
-        assert rollout.states.get("confirmed", 0) >= DEVICES - 2, rollout.states
-        assert "self-test-failed" in rollout.reasons
+        # Two fail their self-test; whose power went between its word and the boot loader's had nothing else to say.
+        others = [one.reason for one in attempts if one.state != "confirmed"]
+        assert set(others) <= {"self-test-failed", "power-lost"} and others.count("power-lost") <= DEVICES // 3, others
+        assert "self-test-failed" in rollout.reasons and others.count("self-test-failed") <= 2
         shown = [herald.devices.show(attempt.serial) for attempt in attempts]
         cut = [d for d in shown if any("transfer cut" in entry.detail for entry in d.timeline)]
         assert len(cut) >= 1
