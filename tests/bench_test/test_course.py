@@ -154,6 +154,13 @@ def spoiled(example: ModuleType) -> dict[str, type]:
             with suppress(example.Refused):
                 super().download(wanted, standby)
 
+    class Littering(device):  # type: ignore[misc,valid-type]
+        """Leaves behind what it fetched into."""
+
+        def download(self, wanted: Any, standby: str) -> None:
+            super().download(wanted, standby)
+            (self.folder / "staging.bin").write_bytes(b"left")
+
     class Trusting(device):  # type: ignore[misc,valid-type]
         def fetch(self, order: Any) -> None:
             self.state["work"] = {name: order[name] for name in ("attempt", "try", "trial_s")}
@@ -216,6 +223,7 @@ def spoiled(example: ModuleType) -> dict[str, type]:
         "another nonce": Forgetful,
         "does not report installing": Silent,
         "does not say that it is on trial": Sure,
+        "leaves its staging file": Littering,
         "restarts for what runs": Restless,
         "begins anew after a cut": Greedy,
         "mixes images": Careless,
@@ -239,6 +247,7 @@ WRONG = [
     ("another nonce", "enrol", "another nonce"),
     ("does not report installing", "update", "did not report installing"),
     ("does not say that it is on trial", "update", "did not say trial"),
+    ("leaves its staging file", "update", "staging file is left"),
     ("restarts for what runs", "repeated", "restarted for an image"),
     ("begins anew after a cut", "cut", "began anew after the cut"),
     ("mixes images", "etag", "bytes are those of another"),

@@ -68,6 +68,7 @@ async def updates(bench: Bench) -> None:
         bench.wrong("the first check-in of the new firmware did not say trial")
     if any(one.trial and one.ready for one in checkins):
         bench.wrong("a check-in said trial and ready at once")
+    await _nothing_left(bench, "the update succeeded")
 
 
 async def repeats(bench: Bench) -> None:
@@ -388,12 +389,20 @@ async def stays_away_long(bench: Bench) -> None:
 
 async def _looked_after(bench: Bench, when: str) -> None:
     """What a person, or the hook, sees after an update that did not come about."""
+    await _nothing_left(bench, when)
+    try:
+        lamp = await bench.hand.do("lamp", f"After {when}: what does its lamp say? [update stopped]")
+        if lamp not in ("", "update stopped", "-"):
+            bench.wrong(f"its lamp says {lamp!r} after {when}; it is to say that the update stopped")
+    except NotTriedError as not_tried:
+        bench.saw(f"not looked at: {not_tried}")
+
+
+async def _nothing_left(bench: Bench, when: str) -> None:
+    """Whether a staging file is left."""
     try:
         staging = await bench.hand.do("staging", f"After {when}: is a staging file left? [none]")
         if staging not in ("", "none"):
             bench.wrong(f"a staging file is left after {when}: {staging}")
-        lamp = await bench.hand.do("lamp", f"After {when}: what does its lamp say? [update stopped]")
-        if lamp not in ("", "update stopped", "-"):
-            bench.wrong(f"its lamp says {lamp!r} after {when}; it is to say that the update stopped")
     except NotTriedError as not_tried:
         bench.saw(f"not looked at: {not_tried}")
