@@ -4,7 +4,6 @@ import asyncio
 import base64
 import time
 from collections.abc import Awaitable, Callable
-from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from hashlib import sha256
@@ -72,7 +71,6 @@ class Desk:
         self.server = Server(self._answer)
         self._numbers, self._clearances = 0, 0
         self._last = (0, 0)
-        self._news = asyncio.Event()
 
     # What stations use ----------------------------------------------------------------------------------------------
 
@@ -80,21 +78,11 @@ class Desk:
         """From now on the device is told to fetch a release; ``clears``: and to switch, once it has."""
         self._numbers += 1
         self.attempt = Attempt(self._numbers, release, clears=clears)
-        self._news.set()
         return self.attempt
 
     def tell(self, attempt: Attempt, order: Order | None) -> None:
         """Another order stands."""
         attempt.order = order
-        self._news.set()
-
-    async def news(self, within: float) -> bool:
-        """Waits for the next call; False if none came within so many seconds."""
-        self._news.clear()
-        with suppress(TimeoutError):
-            await asyncio.wait_for(self._news.wait(), within)
-            return True
-        return False
 
     @property
     def last_checkin(self) -> CheckinIn | None:
@@ -121,7 +109,6 @@ class Desk:
             return self._problem(404, "not-found", "There is nothing at this address.")
         self._read(call)
         self.calls.append(call)
-        self._news.set()
         before = None if self.before is None else await self.before(request)
         response = before or await self._respond(call)
         response.headers.setdefault("Herald-Time", datetime.now(UTC).isoformat())
