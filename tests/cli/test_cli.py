@@ -130,7 +130,18 @@ def test_an_image_without_nameplate_is_published_as_stated(terminal: Terminal, t
 def test_board_files_are_blamed_at_the_right_place(terminal: Terminal, tmp_path: Path) -> None:
     file = tmp_path / "board.toml"
     file.write_text('name = "comb-s8"\nvendor_domain = "thistledown.example"\nlines = ["hive-scale"]\nhw_revs = [1]\n')
-    assert "slots: is missing" in terminal.bad(1, "board", "add", file)
+    assert "slots is missing" in terminal.bad(1, "board", "add", file)
+    several = tmp_path / "several.toml"
+    several.write_text('name = "comb-s8"\nhw_rev = [1]\n[[slots]]\nnme = "a"\n[[components]]\nkind = "file"\n')
+    said = terminal.bad(1, "board", "add", several)
+    for line in (
+        "vendor_domain is missing",
+        "hw_rev is not a key that is known here; did you mean hw_revs?",
+        "slots.0.nme is not a key that is known here; did you mean name?",
+        "components.0: a file has a place and a size in bytes",
+    ):
+        assert f"  {line}" in said
+    assert "things are wrong" in said.splitlines()[-1]
     file.write_text(file.read_text() + '[[slots]]\nname = "a"\nsize = 4096\n')
     assert "Board comb-s8" in terminal.good("board", "add", file)
     assert "comb-s8" in terminal.good("board", "list")
@@ -197,7 +208,7 @@ def test_a_taken_port_is_said_and_how_to_choose_another(shared_service: RunningS
 def test_scenarios_are_checked_before_anything_runs(terminal: Terminal, tmp_path: Path) -> None:
     assert "cannot be read" in terminal.bad(1, "sim", "run", tmp_path / "none.toml")
     (tmp_path / "s.toml").write_text('vendor_domain = "x"\n')
-    assert "Field required" in terminal.bad(1, "sim", "run", tmp_path / "s.toml")
+    assert "root is missing" in terminal.bad(1, "sim", "run", tmp_path / "s.toml")
 
 
 def test_pipes_that_close_early_are_no_error(terminal: Terminal) -> None:

@@ -120,7 +120,12 @@ def _explain(error: Exception) -> int:
         print(f"herald: {doing}refused ({names}).", file=sys.stderr)
         return 1
     _point_at_mistake(str(error))
-    print(f"herald: {visible(str(error), keep=NEW_LINE)}", file=sys.stderr)
+    lines = visible(str(error), keep=NEW_LINE).splitlines()
+    # What it is made up of comes first, as with checks; the last line is what it comes to.
+    apart = [line for line in lines if line.startswith("  ")]
+    for line in apart:
+        print(line, file=sys.stderr)
+    print("herald: " + "\n".join(line for line in lines if line not in apart), file=sys.stderr)
     return 3 if isinstance(error, NotSignedInError) else 1
 
 

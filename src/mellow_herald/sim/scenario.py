@@ -17,6 +17,7 @@ from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.radio.air import Region
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.selector import matches, parse_selector
+from mellow_herald.wire.mistakes import mistakes
 
 
 def _duration(value: object) -> object:
@@ -309,7 +310,7 @@ def load_scenario(path: Path) -> LoadedScenario:
     except tomllib.TOMLDecodeError as error:
         raise Refused("bad-scenario", f"{path} is not TOML: {error}.") from None
     except ValidationError as error:
-        raise Refused("bad-scenario", f"{path}: {_mistake(error)}.") from None
+        raise Refused("bad-scenario", f"{path}:{mistakes(error, Scenario)}") from None
     devices = [single for spec in scenario.devices for single in _singles(spec, scenario.seed)]
     seen: set[str] = set()
     for device in devices:
@@ -326,35 +327,6 @@ def load_scenario(path: Path) -> LoadedScenario:
         if not (path.parent / file).is_file():
             raise Refused("no-file", f"{path} names {file}, which is not there.")
     return loaded
-
-
-def _mistake(error: ValidationError) -> str:
-    # A key that is not known often explains one that is missing.
-    first = min(error.errors(), key=lambda one: one["type"] != "extra_forbidden")
-    place = ".".join(str(part) for part in first["loc"])
-    if first["type"] == "extra_forbidden":
-        return f"{place} is not a key that is known here{_near(str(first['loc'][-1]), _known_keys())}"
-    message = first["msg"].removeprefix("Value error, ")
-    return f"{place}: {message}" if place else message
-
-
-def _known_keys() -> list[str]:
-    models = (
-        Scenario,
-        TlsSpec,
-        BoardSpec,
-        PartSpec,
-        DeviceSpec,
-        BusSpec,
-        LinkSpec,
-        RadioSpec,
-        CoapSpec,
-        BatterySpec,
-        OwnerSpec,
-        SpellSpec,
-        Outage,
-    )
-    return sorted({field.alias or name for model in models for name, field in model.model_fields.items()})
 
 
 def _singles(spec: DeviceSpec, seed: int) -> Iterator[DeviceSpec]:
