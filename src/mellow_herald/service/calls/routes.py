@@ -168,8 +168,7 @@ class DeviceApi:
         return JSONResponse(answer.model_dump(mode="json", exclude_none=True), 201, {**self._time(), **NOT_KEPT})
 
     async def checkin(self, request: Request) -> Response:
-        device_id = self._who(request)
-        self._context.waiting.let_go(device_id)
+        device_id = self._who_calls(request)
         body = await _bytes(request)
         message, seen = CheckinIn.model_validate_json(body), glance_at(body)
         wait_s = preferred_wait(request.headers.get("prefer", ""))
@@ -216,14 +215,12 @@ class DeviceApi:
             memory.note_pulse(device_id, message, clock.now(), interval_s, interval_s)
 
     async def reports(self, request: Request) -> Response:
-        device_id = self._who(request)
-        self._context.waiting.let_go(device_id)
+        device_id = self._who_calls(request)
         reported = read_reports(await _bytes(request))
         return self._order(await self._intake.reports(device_id, reported))
 
     async def logs(self, request: Request) -> Response:
-        device_id = self._who(request)
-        self._context.waiting.let_go(device_id)
+        device_id = self._who_calls(request)
         message = await _body(request, LogsIn)
         await take_lines(self._context, device_id, message.lines)
         return Response(status_code=204, headers=self._time())
@@ -246,7 +243,7 @@ class DeviceApi:
         return JSONResponse(told.model_dump(mode="json"), headers={**self._time(), **NOT_KEPT})
 
     async def keys(self, request: Request) -> Response:
-        self._context.waiting.let_go(self._who(request))
+        self._who_calls(request)
         async with self._context.engine.connect() as connection:
             row = await keys.newest_key_list(connection)
         if row is None:
@@ -254,8 +251,7 @@ class DeviceApi:
         return self._tagged(request, row["body"], str(row["number"]), KEY_LIST_MEDIA_TYPE)
 
     async def manifest(self, request: Request) -> Response:
-        device_id, digest = self._who(request), _digest(request)
-        self._context.waiting.let_go(device_id)
+        device_id, digest = self._who_calls(request), _digest(request)
         async with self._context.engine.connect() as connection:
             row = await releases.manifest_for_device(connection, device_id, digest)
         if row is None:
@@ -265,8 +261,7 @@ class DeviceApi:
 
     async def image(self, request: Request) -> Response:
         """Bytes of an image, for who has a live attempt that names it."""
-        device_id, digest = self._who(request), _digest(request)
-        self._context.waiting.let_go(device_id)
+        device_id, digest = self._who_calls(request), _digest(request)
         async with self._context.engine.connect() as connection:
             allowed = await releases.image_for_device(connection, device_id, digest)
         if not allowed:
@@ -288,6 +283,12 @@ class DeviceApi:
         device_id = self._context.memory.who(request.headers.get("authorization", "").encode("latin-1"))
         if device_id is None:
             raise ProblemError(401, "bad-token", "The device token is missing, wrong or revoked. Enrol again.")
+        return device_id
+
+    def _who_calls(self, request: Request) -> int:
+        """The same, of a call that lets an older one go which is held open: all but what goes beside."""
+        device_id = self._who(request)
+        self._context.waiting.let_go(device_id)
         return device_id
 
     def _time(self) -> dict[str, str]:
