@@ -1,6 +1,7 @@
 """``herald bench-test`` as it is typed, with a device in a process of its own."""
 
 import json
+import socket
 import subprocess
 import sys
 from pathlib import Path
@@ -8,7 +9,7 @@ from xml.etree import ElementTree as Xml
 
 import pytest
 
-from tests.bench_test.test_course import EXAMPLES
+from tests.harness.example import EXAMPLES
 from tests.harness.firmware import BOARD, DOMAIN, LINE, make_bytes
 from tests.harness.flight import HERALD
 from tests.harness.patience import PATIENCE_S, until
@@ -34,6 +35,13 @@ def test_it_says_what_is_missing(tmp_path: Path) -> None:
     assert "there is no station dance" in herald("--only", "dance").stderr
     said = herald("--code", "x").stderr
     assert "--domain, --image must be given" in " ".join(said.replace("│", " ").split())
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = str(taken.getsockname()[1])
+        asked = ["--code", "x", "--domain", DOMAIN, *images(tmp_path), "--folder", tmp_path / "keys", "--port", port]
+        refused = herald(*asked)
+    assert refused.returncode == 1 and "cannot be listened at" in refused.stderr and "--port" in refused.stderr
     few = herald("--code", "x", "--domain", DOMAIN, *images(tmp_path, VERSIONS[:2]), "--folder", tmp_path / "keys")
     assert few.returncode == 1 and "three images that differ" in few.stderr
 

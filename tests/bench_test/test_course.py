@@ -1,28 +1,26 @@
 """The devices that we have go through the whole course, and one that is wrong on purpose is caught at each point."""
 
-import importlib.util
 import json
 import secrets
-import sys
 import threading
 import time
 import urllib.error
 import urllib.request
 from argparse import Namespace
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from types import ModuleType, SimpleNamespace
 from typing import Any
 
+import httpx
 import pytest
 
 from mellow_herald.bench_test.course import COURSE
 from mellow_herald.bench_test.station import Finding, Outcome
 from tests.bench_test.bench import CODE, Threaded, go
+from tests.harness.example import load_example
 from tests.harness.firmware import BOARD, DOMAIN, LINE, make_bytes
-
-EXAMPLES = Path(__file__).parents[2] / "examples"
 
 
 class OverError(BaseException):
@@ -30,18 +28,13 @@ class OverError(BaseException):
 
 
 @pytest.fixture(scope="module")
-def example() -> Iterator[ModuleType]:
-    sys.path.insert(0, str(EXAMPLES))
-    spec = importlib.util.spec_from_file_location("example_device", EXAMPLES / "device.py")
-    assert spec is not None and spec.loader is not None
-    module = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(module)
+def example() -> ModuleType:
+    module = load_example()
     # Its sleep and its calls end when it is told to stop.
     module.time = SimpleNamespace(sleep=sleep, monotonic=time.monotonic)  # type: ignore[attr-defined]
     library = SimpleNamespace(Request=urllib.request.Request, urlopen=urlopen)
     module.urllib = SimpleNamespace(request=library, error=urllib.error)  # type: ignore[attr-defined]
-    yield module
-    sys.path.remove(str(EXAMPLES))
+    return module
 
 
 class Workshop:
@@ -107,6 +100,31 @@ def test_the_example_device_does_all_of_it_right(example: ModuleType, tmp_path: 
     assert wrong(findings) == {}
     assert {name: one.seen for name, one in findings.items() if one.outcome is not Outcome.RIGHT} == {}
     assert list(findings) == [one.name for one in COURSE]
+
+
+def test_a_device_that_never_calls_is_not_waited_for_at_every_station(tmp_path: Path) -> None:
+    findings = go(tmp_path, lambda url, root: lambda: None, patience_s=1)
+    assert findings["enrol"].wrong == ["it enrols: not seen within 1 s"]
+    others = [one for name, one in findings.items() if name != "enrol"]
+    assert {(one.outcome, *one.seen) for one in others} == {(Outcome.NOT_TRIED, "it never checked in")}
+
+
+def test_what_cannot_be_read_at_all_ends_no_run(tmp_path: Path) -> None:
+    def start(url: str, root: Path) -> Callable[[], None]:
+        def call() -> None:
+            for body in (b"{", b"[]", b"\xff"):
+                with suppress(OSError, httpx.HTTPError):
+                    httpx.post(f"{url}/device/v1/enrolments", content=body)
+            for odd in ("bytes=x-y", "bytes=5", "lines=1-2", "bytes=-"):
+                httpx.get(f"{url}/device/v1/images/{'0' * 64}", headers={"range": odd})
+
+        thread = threading.Thread(target=call)
+        thread.start()
+        return thread.join
+
+    found = go(tmp_path, start, ["enrol"], patience_s=2)["enrol"]
+    assert found.outcome is Outcome.WRONG
+    assert any("POST enrolments" in one for one in found.wrong), found.wrong
 
 
 # Wrong on purpose ---------------------------------------------------------------------------------------------------

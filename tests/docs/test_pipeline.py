@@ -11,11 +11,11 @@ import pytest
 from mellow_herald.core.digest import sha256_hex
 from mellow_herald.core.keys import private_to_pem
 from mellow_herald.core.nameplate import find_nameplate
+from tests.harness.example import EXAMPLES
 from tests.harness.firmware import make_bytes
 from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
-EXAMPLES = Path(__file__).parents[2] / "examples"
 Done = subprocess.CompletedProcess[str]
 
 

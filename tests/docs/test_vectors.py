@@ -1,12 +1,9 @@
 """The test vectors are what their script makes, and every device that we have comes to their verdicts."""
 
 import base64
-import importlib.util
 import json
 import random
-import sys
 from argparse import Namespace
-from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from types import ModuleType
@@ -25,12 +22,12 @@ from mellow_herald.sim.service_time import ServiceTime
 from mellow_herald.sim.talk import Talk
 from mellow_herald.sim.update import GivenUp, choose
 from scripts import vectors
+from tests.harness.example import load_example
 from tests.harness.firmware import make_bytes
 
 FOLDER = vectors.FOLDER
 TOLD = json.loads((FOLDER / "cases.json").read_text())
 ROOT = bytes.fromhex(TOLD["root"])
-EXAMPLES = Path(__file__).parents[2] / "examples"
 
 
 def cases(kind: str) -> list[Any]:
@@ -130,14 +127,8 @@ def test_nameplates_are_read_as_told(case: dict[str, Any]) -> None:
 
 
 @pytest.fixture(scope="module")
-def example() -> Iterator[ModuleType]:
-    sys.path.insert(0, str(EXAMPLES))
-    spec = importlib.util.spec_from_file_location("example_device", EXAMPLES / "device.py")
-    assert spec is not None and spec.loader is not None
-    module = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(module)
-    yield module
-    sys.path.remove(str(EXAMPLES))
+def example() -> ModuleType:
+    return load_example()
 
 
 @pytest.mark.parametrize("case", cases("key-list"))

@@ -1,6 +1,5 @@
 """The example device, with nothing but the standard library, against the real service."""
 
-import importlib.util
 import subprocess
 import sys
 from pathlib import Path
@@ -13,20 +12,17 @@ from hypothesis import strategies as st
 
 from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.core.keys import SigningKey, public_to_pem, raw_public, sign_key_list
+from tests.harness.example import EXAMPLES, load_example
 from tests.harness.firmware import BOARD, DOMAIN, LINE, make_bytes
 from tests.harness.patience import PATIENCE_S
 from tests.harness.service import RunningService
 
-FILE = Path(__file__).parents[2] / "examples" / "device.py"
+FILE = EXAMPLES / "device.py"
 
 
 @pytest.fixture(scope="module")
 def trust() -> Any:
-    spec = importlib.util.spec_from_file_location("device_trust", FILE.with_name("device_trust.py"))
-    assert spec is not None and spec.loader is not None
-    module = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(module)
-    return module
+    return load_example("device_trust")
 
 
 @pytest.fixture

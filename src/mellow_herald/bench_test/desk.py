@@ -2,8 +2,10 @@
 
 import asyncio
 import base64
+import json
 import time
 from collections.abc import Awaitable, Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from hashlib import sha256
@@ -106,7 +108,7 @@ class Desk:
     async def _answer(self, request: Request) -> Response:
         call = Call(time.monotonic(), request)
         if not request.path.startswith(API):
-            return self._problem(404, "not-found", "There is nothing at this address.")
+            return problem(404, "not-found", "There is nothing at this address.")
         self._read(call)
         self.calls.append(call)
         before = None if self.before is None else await self.before(request)
@@ -125,11 +127,14 @@ class Desk:
                 case "reports":
                     call.reports = ReportsIn.model_validate_json(call.request.body).reports
         except ValidationError as error:
-            first = error.errors()[0]
-            place = ".".join(str(part) for part in first["loc"])
-            self.wrong.append(f"{call.request.method} {call.what}: {place}: {first['msg']}")
+            self._note(error, f"{call.request.method} {call.what}")
         if call.what != "enrolments" and call.request.headers.get("authorization") != f"Bearer {TOKEN}":
             self.wrong.append(f"{call.request.method} {call.what} came without the token that it was given")
+
+    def _note(self, error: ValidationError, what: str) -> None:
+        first = error.errors()[0]
+        place = ".".join(str(part) for part in first["loc"])
+        self.wrong.append(f"{what}: {place}: {first['msg']}")
 
     def _in_order(self, said: tuple[int, int]) -> None:
         if said < self._last:
@@ -155,16 +160,16 @@ class Desk:
                 return self._manifest(call.request)
             case "GET", "images":
                 return self._image(call.request)
-        return self._problem(404, "not-found", "There is nothing at this address.")
+        return problem(404, "not-found", "There is nothing at this address.")
 
     def _enrol(self, request: Request) -> Response:
         try:
             said = EnrolmentIn.model_validate_json(request.body)
         except ValidationError as error:
-            self.wrong.append(f"POST enrolments: {error.errors()[0]['loc']}: {error.errors()[0]['msg']}")
-            return self._problem(422, "bad-values", str(error.errors()[0]["msg"]))
+            self._note(error, "POST enrolments")
+            return problem(422, "bad-values", str(error.errors()[0]["msg"]))
         if said.code != self.code:
-            return self._problem(403, "bad-code", "The enrolment code is not the one of this bench test.")
+            return problem(403, "bad-code", "The enrolment code is not the one of this bench test.")
         if self.enrolment is not None and self.enrolment.nonce != said.nonce:
             self.wrong.append("it enrolled once more with another nonce; the same one gives the same token")
         self.enrolment = said
@@ -242,20 +247,17 @@ class Desk:
     def _manifest(self, request: Request) -> Response:
         attempt, digest = self.attempt, request.path.rpartition("/")[2]
         if attempt is None or digest != attempt.release.manifest or attempt.order is Order.ABANDON:
-            return self._problem(403, "not-your-attempt", "No live attempt of this device names this manifest.")
+            return problem(403, "not-your-attempt", "No live attempt of this device names this manifest.")
         return self._tagged(attempt.release.envelope, digest, "application/suit-envelope+cose")
 
     def _image(self, request: Request) -> Response:
         attempt, digest = self.attempt, request.path.rpartition("/")[2]
         if attempt is None or digest != attempt.release.digest or attempt.order is Order.ABANDON:
-            return self._problem(403, "not-your-attempt", "No live attempt of this device names this image.")
+            return problem(403, "not-your-attempt", "No live attempt of this device names this image.")
         return ranged(request, attempt.release.content, digest)
 
     def _tagged(self, body: bytes, tag: str, kind: str) -> Response:
         return Response(200, {"ETag": f'"{tag}"', "Content-Type": kind}, body)
-
-    def _problem(self, status: int, kind: str, detail: str) -> Response:
-        return problem(status, kind, detail)
 
 
 def problem(status: int, kind: str, detail: str, **headers: str) -> Response:
@@ -287,11 +289,19 @@ def wanted_range(request: Request, size: int) -> tuple[int | None, int]:
     """The first range that a request asks for: first and last byte; None for the whole."""
     unit, _, spans = request.headers.get("range", "").partition("=")
     begin, _, end = spans.partition(",")[0].strip().partition("-")
-    if unit != "bytes" or not (begin or end):
+    whole = all(one.isdecimal() or not one for one in (begin, end))
+    if unit != "bytes" or not whole or not (begin or end):
         return None, size - 1
     if not begin:
         return max(0, size - int(end)), size - 1
     return int(begin), min(int(end) if end else size - 1, size - 1)
+
+
+def nonce_of(request: Request) -> str:
+    """The nonce of an enrolment; nothing where it cannot be read, which is noted elsewhere."""
+    with suppress(ValueError, AttributeError):
+        return str(json.loads(request.body).get("nonce"))
+    return ""
 
 
 def _preferred_wait(header: str) -> int:

@@ -21,10 +21,6 @@ class Request:
     headers: dict[str, str]
     body: bytes
 
-    def json(self) -> Any:
-        """Its body; raises ``ValueError`` where it is none."""
-        return json.loads(self.body)
-
 
 @dataclass(slots=True)
 class Response:

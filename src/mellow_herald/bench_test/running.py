@@ -13,12 +13,14 @@ async def go_through(
 ) -> list[Finding]:
     """Goes through stations, in order; tells each finding as it is there. A device that does something wrong goes on
     with the next station."""
-    findings = []
+    findings: list[Finding] = []
     for station in stations:
         finding = bench.finding = Finding(station.name, station.title, station.sentence)
         began = time.monotonic()
         already = len(bench.desk.wrong)
         try:
+            if findings and bench.desk.last_checkin is None:
+                raise NotTriedError("it never checked in")
             await station.run(bench)
         except WrongError as error:
             finding.wrong.append(str(error))

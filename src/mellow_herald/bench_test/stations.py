@@ -1,12 +1,11 @@
 """What is done to the device at each station, and what is seen."""
 
 import asyncio
-import json
 import time
 from itertools import pairwise
 
 from mellow_herald.bench_test.bench import Bench, altered, is_call
-from mellow_herald.bench_test.desk import problem, ranged, wanted_range
+from mellow_herald.bench_test.desk import Attempt, nonce_of, problem, ranged, wanted_range
 from mellow_herald.bench_test.http import Request, Response
 from mellow_herald.bench_test.station import NotTriedError, WrongError
 from mellow_herald.core.order import Order
@@ -20,11 +19,11 @@ MOST_TWICE = 0.4
 
 async def enrols_again(bench: Bench) -> None:
     """The answer to the first call gets lost."""
-    said: list[bytes] = []
+    said: list[str] = []
 
     async def lose(request: Request) -> Response | None:
         if is_call(request, "enrolments"):
-            said.append(request.body)
+            said.append(nonce_of(request))
             return Response(0, cut_at=0) if len(said) == 1 else None
         return None
 
@@ -34,7 +33,7 @@ async def enrols_again(bench: Bench) -> None:
         await bench.until(lambda: bool(said), "it enrols")
         await bench.until(lambda: bench.desk.enrolment is not None, "it enrols again after its answer got lost")
         await bench.until(lambda: bench.desk.last_checkin is not None, "it checks in with the token that it was given")
-    if len({json.loads(body).get("nonce") for body in said}) > 1:
+    if len(set(said)) > 1:
         bench.wrong("it enrolled again with another nonce")
     checkin = bench.desk.last_checkin
     assert checkin is not None
@@ -163,11 +162,9 @@ async def refuses_manifest(bench: Bench) -> None:
         state = await bench.says(attempt, "failed", "staged")
     if state == "staged":
         raise WrongError("it staged a release whose manifest was altered")
-    if attempt.reasons != ["signature-refused"]:
-        bench.wrong(f"it gave {attempt.reasons} as the reason, not signature-refused")
+    _gave(bench, attempt, "signature-refused")
     if bench.since(since, "images"):
         bench.wrong("it fetched the image of a manifest that it could not trust")
-    bench.desk.attempt = None
 
 
 async def refuses_image(bench: Bench) -> None:
@@ -186,8 +183,7 @@ async def refuses_image(bench: Bench) -> None:
         state = await bench.says(attempt, "failed", "staged")
     if state == "staged":
         raise WrongError("it staged an image of which one bit is another than the manifest says")
-    if attempt.reasons != ["digest-mismatch"]:
-        bench.wrong(f"it gave {attempt.reasons} as the reason, not digest-mismatch")
+    _gave(bench, attempt, "digest-mismatch")
     bench.desk.attempt = None
     await _looked_after(bench, "the update failed")
 
@@ -206,8 +202,7 @@ async def minds_revocation(bench: Bench) -> None:
         bench.wrong("it did not ask for the key list before it switched")
     if state == "installing":
         raise WrongError("it switched to an image whose signer was revoked after it had been staged")
-    if attempt.reasons != ["signature-refused"]:
-        bench.wrong(f"it gave {attempt.reasons} as the reason, not signature-refused")
+    _gave(bench, attempt, "signature-refused")
     bench.desk.attempt = None
     await bench.checks_in(words="it goes on with the old firmware")
 
@@ -297,7 +292,6 @@ async def tells_the_truth(bench: Bench) -> None:
     runs = bench.desk.runs == attempt.release.digest
     if runs != (attempt.states[-1] == "confirmed"):
         bench.wrong(f"it reported {attempt.states[-1]}, and {'runs' if runs else 'does not run'} the new image")
-    bench.desk.attempt = None
 
 
 async def survives_power_cuts(bench: Bench) -> None:
@@ -333,7 +327,6 @@ async def goes_back(bench: Bench) -> None:
         raise WrongError("it confirmed firmware that fails its self-test")
     await bench.until(lambda: bench.desk.runs == before, "it runs again what it ran before")
     bench.saw(f"its reason: {', '.join(attempt.reasons)}")
-    bench.desk.attempt = None
 
 
 async def stays_away(bench: Bench) -> None:
@@ -385,6 +378,12 @@ async def stays_away_long(bench: Bench) -> None:
     # What it did beside may be answered so once, too.
     if len(refused) > 2:
         bench.wrong(f"it called {len(refused)} times within {HUGE_QUIET_S:.0f} s of it")
+
+
+def _gave(bench: Bench, attempt: Attempt, reason: str) -> None:
+    """Whether it gave the reason that belongs there."""
+    if attempt.reasons != [reason]:
+        bench.wrong(f"it gave {', '.join(attempt.reasons)} as the reason, not {reason}")
 
 
 async def _looked_after(bench: Bench, when: str) -> None:

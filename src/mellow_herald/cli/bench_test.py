@@ -112,8 +112,13 @@ async def _run(
 ) -> "list[Finding]":
     from mellow_herald.bench_test.running import go_through
     from mellow_herald.cli.output import console
+    from mellow_herald.core.refusal import Refused
 
-    port = await bench.desk.server.start(*at)
+    try:
+        port = await bench.desk.server.start(*at)
+    except OSError as error:
+        why = f"{at[0]}:{at[1]} cannot be listened at ({error.strerror})."
+        raise Refused("no-port", why, "Choose another with --port, or 0 for any.") from None
     screen = console(error=quiet)
     screen.print(f"Serving at http://{at[0]}:{port}, with the root {folder / 'root.pub.pem'}. Start the device.")
     try:
