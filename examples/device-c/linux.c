@@ -25,7 +25,10 @@
 
 #include "updater.h"
 
-enum { RESTART = 75, MARK = 16, HANGS_AFTER_MS = 120000 };
+#ifndef HANGS_AFTER_MS
+#define HANGS_AFTER_MS 120000
+#endif
+enum { RESTART = 75, MARK = 16 };
 static const char *const NAMES[UP_AREAS] = {"a.bin", "b.bin", "record0", "record1", "keys"};
 static const char *const mark = "TA-IMAGE 1\n\0\0\0\0\0";
 

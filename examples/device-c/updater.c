@@ -6,7 +6,7 @@
 enum { MAGIC = 0x4d485550, BLOCK = 512, ROOM_BEFORE = 64, MOST_DEEP = 16 };
 enum { DOWNLOADING, STAGED, INSTALLING, PROVING, CONFIRMED, FAILED, REVERTED };
 enum { NO_REASON, BROKEN, MISMATCH, SIGNATURE, NO_ROOM, FLASH, REFUSED, POWER, CRASHED, HUNG, SELF_TEST, NO_CONTACT };
-enum { FIRST_PAUSE_MS = 1000, LONGEST_PAUSE_MS = 60000, ANSWER_MS = 30000, CONNECT_TRIES = 8, FETCH_AGAIN = 6 };
+enum { FIRST_PAUSE_MS = 1000, LONGEST_PAUSE_MS = 60000, ANSWER_MS = 30000, FETCH_AGAIN = 6 };
 
 static const char *const STATES[] = {"downloading", "staged", "installing", "proving", "confirmed", "failed", "reverted"};
 static const char *const REASONS[] = {"",           "download-broken",   "digest-mismatch", "signature-refused",
@@ -22,7 +22,7 @@ static struct {
   uint8_t keys[ROOM_BEFORE + UP_LARGEST_KEYS];
   char text[896];
   uint32_t seq, scale, started_ms, random;
-  uint8_t slot, on_trial;
+  uint8_t slot, on_trial, shut_out;
 } up;
 
 /* Of the answer that came last. */
@@ -398,7 +398,7 @@ uint32_t up_key_list(const uint8_t root[32], const uint8_t *list, uint32_t size)
 }
 
 struct given {
-  struct cbor class_id, hw_revs, digest, uri, needs;
+  struct cbor class_id, hw_revs, digest, needs;
   uint32_t size;
   int has_size, slot;
 };
@@ -414,7 +414,6 @@ static void set_parameters(struct cbor *sequence, struct given *given) {
     if (parameter == 3) given->digest = cbor_within(&value, BYTES);
     if (parameter == 5) given->slot = cbor_integer(&value);
     if (parameter == 14) given->size = cbor_of(&value, UNSIGNED), given->has_size = 1;
-    if (parameter == 21) given->uri = cbor_within(&value, TEXT);
     if (parameter == 28) given->needs = cbor_within(&value, BYTES);
     if (value.bad) sequence->bad = 1;
   }
@@ -487,7 +486,7 @@ static const char *const FORGED = "signature-refused", *const UNFIT = "refused-b
 static const char *read_manifest(const struct up_identity *identity, struct cbor manifest, int standby, uint32_t floor,
                                  const char *runs, struct up_wanted *wanted) {
   struct cbor value = {0, 0, 1}, text = {0, 0, 1};
-  struct given given = {{0, 0, 1}, {0, 0, 1}, {0, 0, 1}, {0, 0, 1}, {0, 0, 1}, 0, 0, -1};
+  struct given given = {{0, 0, 1}, {0, 0, 1}, {0, 0, 1}, {0, 0, 1}, 0, 0, -1};
   uint32_t pairs = cbor_of(&manifest, MAP);
   if (manifest.bad || cbor_find(manifest, pairs, 1, &value) || cbor_integer(&value) != 1) return FORGED;
   if (cbor_find(manifest, pairs, 2, &value)) return FORGED;
@@ -805,10 +804,9 @@ static int insist(const char *method, const char *path, uint32_t size, uint32_t 
 
 /* Words ------------------------------------------------------------------------------------------------------------- */
 
-static int body_begin(struct out *out) {
+static void body_begin(struct out *out) {
   out->at = up.text;
   out->end = up.text + sizeof up.text - 1;
-  return 0;
 }
 
 static uint32_t body_end(struct out *out) {
@@ -849,13 +847,12 @@ static uint32_t checkin_body(void) {
   return body_end(&out);
 }
 
-static uint32_t reports_body(void) {
+/* The oldest word that is kept: one a call fits the smallest buffer. */
+static uint32_t report_body(void) {
   struct out out;
-  body_begin(&out);
-  put(&out, "{\"reports\":[");
-  /* As many as fit; a later call has the rest. */
   const struct up_word *word = &up.record.unsent[0];
-  put(&out, "{");
+  body_begin(&out);
+  put(&out, "{\"reports\":[{");
   put_count(&out, "boots", word->boots);
   put_count(&out, "seq", word->seq);
   put_count(&out, "attempt", word->attempt);
@@ -872,24 +869,29 @@ static uint32_t reports_body(void) {
   return body_end(&out);
 }
 
+static void forget_word(int which) {
+  struct up_word *word = &up.record.unsent[which];
+  memmove(word, word + 1, (size_t)(--up.record.unsent_count - which) * sizeof *word);
+}
+
 /* Sends what is kept, one by one; 0 once nothing is left. What is refused would be refused again. */
 static int send_unsent(void) {
   while (up.record.unsent_count) {
-    int status = call("POST", "reports", reports_body(), 0, 0, 0, 0);
-    if (is_later(status)) return -1;
-    up.record.unsent_count--;
-    memmove(&up.record.unsent[0], &up.record.unsent[1], up.record.unsent_count * sizeof up.record.unsent[0]);
+    if (is_later(call("POST", "reports", report_body(), 0, 0, 0, 0))) return -1;
+    forget_word(0);
     keep(up.port, &up.record);
   }
   return 0;
 }
 
-/* Keeps a word until it is sent. Of too many, progress gives way to what decides. */
+/* Keeps a word until it is sent. Of too many, the oldest that decides nothing gives way. */
 static void report(uint8_t state, uint8_t reason, uint32_t clearance) {
   struct up_record *record = &up.record;
   if (record->unsent_count == UP_MOST_UNSENT) {
-    memmove(&record->unsent[0], &record->unsent[1], sizeof record->unsent - sizeof record->unsent[0]);
-    record->unsent_count--;
+    int which = 0;
+    while (which < UP_MOST_UNSENT && record->unsent[which].state != DOWNLOADING && record->unsent[which].state != PROVING)
+      which++;
+    forget_word(which < UP_MOST_UNSENT ? which : 0);
   }
   struct up_word *word = &record->unsent[record->unsent_count++];
   memset(word, 0, sizeof *word); /* what is kept has no byte that is left to chance */
@@ -923,14 +925,24 @@ static void drop(int slot) {
   up.port->erase(slot);
 }
 
-/* The key list: the newest that the root signed, in up.keys. Returns its size, 0 if there is none at all. */
+/* The key list that is kept, in up.keys: its size, 0 if there is none that is whole. */
+static uint32_t own_keys(void) {
+  uint32_t size = 0;
+  if (up.port->read(UP_KEYS, 0, &size, sizeof size) || size > UP_LARGEST_KEYS) return 0;
+  if (up.port->read(UP_KEYS, 4, up.keys + ROOM_BEFORE, size)) return 0;
+  return up_key_list(up.identity->root, up.keys + ROOM_BEFORE, size) ? size : 0;
+}
+
+/* The newest key list that the root signed, in up.keys. Returns its size, 0 if there is none at all. */
 static uint32_t newest_keys(int patient) {
   uint32_t size = 0, grown = FIRST_PAUSE_MS;
+  /* Power may have failed while it was written: then the same one is taken once more, but none before it. */
+  uint32_t least = up.record.keys_number + (own_keys() ? 1 : 0);
   int status;
   while (is_later(status = call("GET", "keys", 0, 0, 0, 0, to_keys)) && patient) hold_back(&grown);
   if (status == 200) {
     uint32_t number = up_key_list(up.identity->root, up.keys + ROOM_BEFORE, answer.size);
-    if (number > up.record.keys_number) {
+    if (number && number >= least) {
       size = answer.size;
       if (up.port->erase(UP_KEYS) || up.port->write(UP_KEYS, 4, up.keys + ROOM_BEFORE, size) ||
           up.port->write(UP_KEYS, 0, &size, sizeof size))
@@ -940,9 +952,7 @@ static uint32_t newest_keys(int patient) {
       return size;
     }
   }
-  if (up.port->read(UP_KEYS, 0, &size, sizeof size) || size > UP_LARGEST_KEYS) return 0;
-  if (up.port->read(UP_KEYS, 4, up.keys + ROOM_BEFORE, size)) return 0;
-  return up_key_list(up.identity->root, up.keys + ROOM_BEFORE, size) ? size : 0;
+  return own_keys();
 }
 
 static uint8_t reason_of(const char *words) {
@@ -952,7 +962,7 @@ static uint8_t reason_of(const char *words) {
 }
 
 static struct {
-  uint32_t have, size, told;
+  uint32_t have, size;
   int slot, broken;
 } fetching;
 
@@ -1116,31 +1126,31 @@ static void obey(struct json order, uint32_t came_ms) {
 
 /* Life -------------------------------------------------------------------------------------------------------------- */
 
-static void enrol(void) {
+/* One call; 0 if the service gave a token. The one that it had is kept until then. */
+static int enrol(void) {
   struct out out;
   struct json token;
-  while (!up.record.token[0]) {
-    body_begin(&out);
-    put(&out, "{");
-    put_field(&out, "serial", up.identity->serial);
-    put_field(&out, "board", up.identity->board);
-    put_field(&out, "line", up.identity->line);
-    put_field(&out, "code", up.identity->code);
-    put_field(&out, "nonce", up.identity->nonce);
-    put_count(&out, "hw_rev", up.identity->hw_rev);
-    put_end(&out, "}");
-    int status = insist("POST", "enrolments", body_end(&out), 0, to_buffer);
-    uint32_t size = 0;
-    if (status == 201 && !json_find(body(), "token", &token)) size = (uint32_t)(token.end - token.at) - 2;
-    if (!size || size >= sizeof up.record.token) {
-      up.lamp("not let in");
-      up.port->wait(LONGEST_PAUSE_MS);
-      continue;
-    }
-    memcpy(up.record.token, token.at + 1, size);
-    up.record.token[size] = 0;
-    keep(up.port, &up.record);
-  }
+  body_begin(&out);
+  put(&out, "{");
+  put_field(&out, "serial", up.identity->serial);
+  put_field(&out, "board", up.identity->board);
+  put_field(&out, "line", up.identity->line);
+  put_field(&out, "code", up.identity->code);
+  put_field(&out, "nonce", up.identity->nonce);
+  put_count(&out, "hw_rev", up.identity->hw_rev);
+  put_end(&out, "}");
+  if (insist("POST", "enrolments", body_end(&out), 0, to_buffer) != 201 || json_find(body(), "token", &token)) return -1;
+  uint32_t size = (uint32_t)(token.end - token.at) - 2;
+  if (!size || size >= sizeof up.record.token) return -1;
+  memcpy(up.record.token, token.at + 1, size);
+  up.record.token[size] = 0;
+  return keep(up.port, &up.record);
+}
+
+/* Whoever stands before it sees that nobody lets it in, and when that is over. */
+static void show_shut_out(int shut_out) {
+  if (shut_out != up.shut_out) up.lamp(shut_out ? "not let in" : "running");
+  up.shut_out = (uint8_t)shut_out;
 }
 
 /* On trial: tests itself, reaches the service (any answer will do), and vouches for what runs. */
@@ -1197,7 +1207,10 @@ void up_run(const struct up_port *port, const struct up_identity *identity, int 
   up.record.restarted = 1;
   keep(port, &up.record);
   lamp(on_trial ? "on trial" : "running");
-  enrol();
+  while (!up.record.token[0] && enrol()) {
+    show_shut_out(1);
+    port->wait(LONGEST_PAUSE_MS);
+  }
   if (up.on_trial) prove(self_test);
   for (;;) {
     settle();
@@ -1210,6 +1223,7 @@ void up_run(const struct up_port *port, const struct up_identity *identity, int 
     int status = insist("POST", "checkins", checkin_body(), hold, to_buffer);
     uint32_t came = now(), next = answer.next_s;
     up.record.restarted = 0;
+    show_shut_out(status >= 400);
     if (status == 200) {
       struct json order = body(), value;
       next = json_number(order, "next_checkin_s", next);
@@ -1217,6 +1231,8 @@ void up_run(const struct up_port *port, const struct up_identity *identity, int 
       obey(order, came);
       if (!nothing) continue;
     }
+    /* Of a token that was revoked an engineer may let it enrol again; until then it asks with that one. */
+    if (status == 401 && !enrol()) continue;
     if (!(status == 204 && hold)) port->wait(real_ms(next));
   }
 }

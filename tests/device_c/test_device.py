@@ -10,8 +10,9 @@ from pathlib import Path
 
 import pytest
 
-from mellow_herald.bench_test.bench import Bench, Hand
-from mellow_herald.bench_test.desk import Desk
+from mellow_herald.bench_test.bench import Bench, Hand, is_call
+from mellow_herald.bench_test.desk import Desk, problem
+from mellow_herald.bench_test.http import Request, Response
 from mellow_herald.bench_test.releases import Keys, open_root
 from mellow_herald.bench_test.station import Outcome
 from mellow_herald.core.keys import public_to_pem, raw_public
@@ -24,6 +25,7 @@ from tests.harness.service import RunningService
 
 pytestmark = pytest.mark.system
 CUTS = 200
+HANGS_AFTER_MS = 5000
 
 
 @pytest.fixture(scope="module")
@@ -51,6 +53,16 @@ def test_firmware_that_crashes_on_trial_is_left_for_what_ran_before(images: dict
     found = go(tmp_path, machine.start, ["enrol", "self-test"], machine.do, failing=crashing)["self-test"]
     assert found.outcome is Outcome.RIGHT, found.wrong
     assert "its reason: crashed" in found.seen
+
+
+def test_the_watchdog_ends_firmware_that_hangs_on_trial(tmp_path: Path) -> None:
+    first = build(tmp_path / "first", "2.4.0", f"-DHANGS_AFTER_MS={HANGS_AFTER_MS}")
+    good = [build(tmp_path / version, version).read_bytes() for version in ("2.5.0", "2.6.0", "2.8.0")]
+    hanging = build(tmp_path / "hanging", "2.7.2", "-DHANGS").read_bytes()
+    machine = Machine(tmp_path / "flash", first)
+    findings = go(tmp_path, machine.start, ["enrol", "self-test"], machine.do, PATIENCE_S, failing=hanging, good=good)
+    assert findings["self-test"].outcome is Outcome.RIGHT, findings["self-test"].wrong
+    assert "its reason: hung" in findings["self-test"].seen
 
 
 def test_nothing_is_touched_that_is_not_its_own(images: dict[str, Path], tmp_path: Path) -> None:
@@ -110,6 +122,45 @@ async def test_it_survives_power_cuts_at_random(images: dict[str, Path], tmp_pat
     assert one.desk.wrong == []
     slot = one.desk.last_checkin.running["app"].slot if one.desk.last_checkin else ""
     assert hashlib.sha256((tmp_path / "flash" / f"{slot}.bin").read_bytes()).hexdigest() == one.desk.runs
+
+
+def test_a_key_list_that_power_failed_upon_is_taken_once_more(images: dict[str, Path], tmp_path: Path) -> None:
+    machine = Machine(tmp_path / "flash", images["2.4.0"])
+
+    def do(word: str) -> str:
+        if word == "power-cut":
+            machine.cut()
+            (tmp_path / "flash" / "keys").write_bytes(b"\xff" * 100)
+            machine.power()
+            return ""
+        return machine.do(word)
+
+    good = [images[version].read_bytes() for version in ("2.5.0", "2.6.0", "2.8.0")]
+    findings = go(tmp_path, machine.start, ["enrol", "update", "power"], do, good=good)
+    assert wrong(findings) == {}
+
+
+async def test_who_is_shut_out_shows_it_and_asks_to_be_let_in_again(images: dict[str, Path], tmp_path: Path) -> None:
+    one, lamp = bench(tmp_path, images), tmp_path / "flash" / "lamp"
+    port = await one.desk.server.start("127.0.0.1", 0)
+    machine = Machine(tmp_path / "flash", images["2.4.0"])
+    machine.start(f"http://127.0.0.1:{port}", tmp_path / "keys" / "root.pub.pem")
+
+    async def shut_out(request: Request) -> Response | None:
+        return None if is_call(request, "reports") else problem(401, "bad-token", "Enrol again.")
+
+    try:
+        await one.until(lambda: one.desk.last_checkin is not None, "it checks in")
+        with one.before(shut_out):
+            since = len(one.desk.calls)
+            await one.until(lambda: lamp.read_text() == "not let in", "its lamp says so")
+            await one.until(lambda: bool(one.since(since, "enrolments")), "it asks to enrol again")
+        one.desk.scale = 1000
+        await one.until(lambda: lamp.read_text() == "running", "it is let in, and shows that too")
+    finally:
+        machine.cut()
+        await one.desk.server.close()
+    assert one.desk.wrong == [], "it enrols with its own nonce"
 
 
 def test_it_follows_rollouts_of_the_service_there_and_back(
