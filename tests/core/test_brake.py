@@ -1,6 +1,6 @@
 """The brake's promise, held by study: fixed seeds, margins from the study's own binomial error."""
 
-from math import log, sqrt
+from math import comb, log, sqrt
 
 import numpy as np
 import pytest
@@ -12,11 +12,11 @@ from mellow_herald.core.brake import (
     Watch,
     evidence_over_time,
     halts_at,
-    log_evidence,
     read_brake,
     stream_weights,
 )
 from mellow_herald.core.brake_study import Lane, first_halt, foresee_faults, lanes
+from mellow_herald.core.evidence import COUNTING, TIMES, Rule, log_evidence
 from tests.harness.some import some
 
 LIMIT, ALPHA = 0.02, 0.05
@@ -45,7 +45,26 @@ def in_rings(devices: int, watched: int = 3) -> tuple[Watch, list[Lane]]:
 
 
 @pytest.mark.parametrize(("bad", "seen"), [(0, 0), (1, 1), (3, 4), (0, 50), (10, 180), (2, 400)])
-def test_the_evidence_is_the_ratio_of_the_integrals_it_stands_for(bad: int, seen: int) -> None:
+@pytest.mark.parametrize("limit", [0.001, LIMIT, 0.2, 0.97])
+def test_the_evidence_is_the_mean_of_the_likelihood_ratios_it_stands_for(bad: int, seen: int, limit: float) -> None:
+    rates = [min(times * limit, max(0.9, (1 + limit) / 2)) for times in TIMES]
+    ratios = [(q / limit) ** bad * ((1 - q) / (1 - limit)) ** (seen - bad) for q in rates]
+    mean = sum(weight * ratio for weight, ratio in zip(COUNTING, ratios, strict=True))
+    assert np.exp(log_evidence(bad, seen, limit)) == pytest.approx(mean, rel=1e-9)
+    assert sum(COUNTING) == pytest.approx(1) and all(limit < q < 1 for q in rates)
+
+
+@pytest.mark.parametrize("limit", [0.005, LIMIT, 0.3])
+@pytest.mark.parametrize("rule", Rule)
+def test_at_the_limit_the_mean_of_the_evidence_never_grows(limit: float, rule: Rule) -> None:
+    seen = 40
+    chances = [comb(seen, f) * limit**f * (1 - limit) ** (seen - f) for f in range(seen + 1)]
+    logs = log_evidence(np.arange(seen + 1), np.full(seen + 1, seen), limit, rule)
+    assert sum(chances * np.exp(logs)) == pytest.approx(1, rel=1e-9)
+
+
+@pytest.mark.parametrize(("bad", "seen"), [(0, 0), (1, 1), (3, 4), (0, 50), (10, 180), (2, 400)])
+def test_the_evidence_of_earlier_rollouts_is_the_ratio_of_the_integrals_it_stands_for(bad: int, seen: int) -> None:
     a, b = 0.5, 0.5 * 9
 
     def ratio(p: float) -> float:
@@ -54,12 +73,12 @@ def test_the_evidence_is_the_ratio_of_the_integrals_it_stands_for(bad: int, seen
 
     top = integrate.quad(ratio, LIMIT, 1, points=[0.05, 0.1, 0.3], limit=500)[0]
     bottom = integrate.quad(lambda p: p ** (a - 1) * (1 - p) ** (b - 1), LIMIT, 1)[0]
-    assert np.exp(log_evidence(bad, seen, LIMIT)) == pytest.approx(top / bottom, rel=1e-6)
+    assert np.exp(log_evidence(bad, seen, LIMIT, Rule.BETA)) == pytest.approx(top / bottom, rel=1e-6)
 
 
 def test_the_tail_goes_over_smoothly_where_the_beta_function_underflows() -> None:
     seen = np.arange(10_000, 80_000, 50)
-    logs = log_evidence(np.zeros_like(seen), seen, LIMIT)
+    logs = log_evidence(np.zeros_like(seen), seen, LIMIT, Rule.BETA)
     assert np.isfinite(logs).all()
     steps = np.diff(logs)
     assert (steps < 0).all() and np.abs(np.diff(steps)).max() < 1e-4, "no jump where the expansion takes over"
@@ -84,11 +103,23 @@ def test_weights_are_fixed_at_the_start_and_never_more_than_one() -> None:
     arrived = [("site", f"s{n}") for n in range(500)] + [("hw_rev", "9"), ("hw_rev", "1")]
     weights = stream_weights(watch, arrived)
     assert sum(weights.values()) <= 1 + 1e-12
-    assert weights[("whole", "")] == 0.5 and weights[("ring", "3")] == 0.0625
-    assert weights[("hw_rev", "1")] == pytest.approx(0.125 / 3)
-    assert weights[("site", "s1")] == pytest.approx(0.125 / 6), "the second value not foreseen has 1/(2·3)"
+    assert weights[("whole", "")] == 0.8 and weights[("ring", "3")] == 0.02
+    assert weights[("hw_rev", "1")] == pytest.approx(0.06 / 3)
+    assert weights[("site", "s1")] == pytest.approx(0.06 / 6), "the second value not foreseen has 1/(2·3)"
     fewer = stream_weights(watch, arrived[:2])
     assert all(weights[key] == weight for key, weight in some(fewer.items())), "what comes later changes nothing"
+
+
+def test_a_rollout_keeps_the_rule_that_it_started_with() -> None:
+    began_before = Watch.from_dict({"rings": 4, "foreseen": {"hw_rev": ["1", "2"]}})
+    weights = stream_weights(began_before, [])
+    assert (weights[("whole", "")], weights[("ring", "3")]) == (0.5, 0.0625)
+    assert weights[("hw_rev", "1")] == pytest.approx(0.25 / 3)
+    tallies = [Tally(0, {"hw_rev": "1"}, 180, 10)]
+    shown = read_brake(BrakeKind.FIRMWARE, tallies, began_before, LIMIT, HALT)
+    assert shown.whole.log_evidence == pytest.approx(float(log_evidence(10, 180, LIMIT, Rule.BETA)))
+    begins_now = Watch(4, {"hw_rev": ["1", "2"]})
+    assert Watch.from_dict(begins_now.as_dict()) == begins_now and begins_now.rule is Rule.POINTS
 
 
 def test_many_good_devices_in_one_place_cannot_hide_bad_ones_in_another() -> None:

@@ -4,10 +4,10 @@ Two brakes work alike, each with a limit p0: *firmware* counts bad devices among
 before exposure among the offered ones. Evidence is an e-process, valid however often one looks (Ville's inequality;
 Ramdas, Grünwald, Vovk, Shafer, "Game-theoretic statistics and safe anytime-valid inference", Statistical Science 2023):
 
-    E(f, n) = [B(a+f, b+n−f) · (1 − I_p0(a+f, b+n−f))] / [B(a, b) · (1 − I_p0(a, b))] / [p0^f · (1−p0)^(n−f)]
+    E(f, n) = Σ w_j (q_j/p0)^f ((1−q_j)/(1−p0))^(n−f)
 
-with f bad of n devices and the prior Beta(a = 0.5, b) of mean min(0.5, 5·p0), cut off below p0. If, in order of first
-exposure, the running mean of P(ever bad | past) never exceeds p0, the chance that E ever reaches 1/x is at most x.
+with f bad of n devices and fixed failure rates q_j above the limit (``core.evidence``). If, in order of first exposure,
+the running mean of P(ever bad | past) never exceeds p0, the chance that E ever reaches 1/x is at most x.
 
 Evidence is kept for the whole rollout, for each ring and for each value of the watched facts, and averaged with weights
 that are fixed at the start, so that ten thousand good devices in one place cannot hide a hundred bad ones in another.
@@ -16,15 +16,15 @@ that are fixed at the start, so that ten thousand good devices in one place cann
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from scipy.special import betaincc, betaln, logsumexp
+from scipy.special import logsumexp
 
+from mellow_herald.core.evidence import Numbers, Rule, log_evidence
 from mellow_herald.core.plan import BrakeKind
 
-Numbers = npt.NDArray[np.float64]
-PRIOR_A = 0.5
 WHOLE, RING = "whole", "ring"
 # Above so much of what halts, a brake is near: no further ring opens by itself.
 NEAR = 0.25
@@ -38,14 +38,21 @@ COUNTED = {BrakeKind.FIRMWARE: "exposed", BrakeKind.DELIVERY: "offered"}
 @dataclass(frozen=True, slots=True)
 class Watch:
     """How evidence is divided, fixed when a rollout starts: its number of ``rings``, and for each watched fact the
-    values that are ``foreseen``."""
+    values that are ``foreseen``; and by which rule it is read."""
 
     rings: int
     foreseen: Mapping[str, Sequence[str]]
+    rule: Rule = Rule.POINTS
 
     def as_dict(self) -> dict[str, object]:
         """As it is stored with a rollout."""
-        return {"rings": self.rings, "foreseen": {fact: list(values) for fact, values in self.foreseen.items()}}
+        foreseen = {fact: list(values) for fact, values in self.foreseen.items()}
+        return {"rings": self.rings, "foreseen": foreseen, "rule": self.rule.value}
+
+    @classmethod
+    def from_dict(cls, stored: Mapping[str, Any]) -> "Watch":
+        """As it was stored; before there was a choice, the rule was ``beta``."""
+        return cls(stored["rings"], stored["foreseen"], Rule(stored.get("rule", Rule.BETA)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,34 +167,12 @@ def halts_at(round_: int, alpha: float) -> float:
     return round_ * (round_ + 1) / alpha
 
 
-def log_evidence(bad: npt.ArrayLike, seen: npt.ArrayLike, limit: float) -> Numbers:
-    """ln E for ``bad`` of ``seen`` devices against the limit p0 (0–1); arrays are taken element by element."""
-    f, n = np.asarray(bad, np.float64), np.asarray(seen, np.float64)
-    mean = min(0.5, 5 * limit)
-    b = PRIOR_A * (1 - mean) / mean
-    posterior = _log_upper_beta(PRIOR_A + f, b + n - f, limit)
-    prior = _log_upper_beta(np.asarray(PRIOR_A), np.asarray(b), limit)
-    null = f * np.log(limit) + (n - f) * np.log1p(-limit)
-    return np.asarray(posterior - prior - null, np.float64)
-
-
-def _log_upper_beta(x: Numbers, y: Numbers, limit: float) -> Numbers:
-    """ln [B(x, y) · (1 − I_limit(x, y))]: the beta integral from ``limit`` to 1. Where 1 − I underflows, the first
-    term of its expansion at the limit stands for it; the mode is far below the limit then."""
-    with np.errstate(divide="ignore", invalid="ignore", under="ignore"):
-        upper = betaincc(x, y, limit)
-        direct = betaln(x, y) + np.log(upper)
-        slope = (y - 1) / (1 - limit) - (x - 1) / limit
-        tail = (x - 1) * np.log(limit) + (y - 1) * np.log1p(-limit) - np.log(slope)
-    return np.asarray(np.where((upper < 1e-280) & (slope > 0), tail, direct), np.float64)
-
-
 def read_brake(kind: BrakeKind, tallies: Iterable[Tally], watch: Watch, limit: float, halt: float) -> Reading:
     """What a brake shows for the devices that were counted in this round."""
     tallies = list(tallies)
     streams, idle = _streams(tallies, watch)
     found = [
-        Stream(fact, value, weight, int(seen), int(bad), float(log_evidence(bad, seen, limit)))
+        Stream(fact, value, weight, int(seen), int(bad), float(log_evidence(bad, seen, limit, watch.rule)))
         for (fact, value), (weight, seen, bad) in streams.items()
     ]
     logs = [stream.contribution for stream in found] + ([float(np.log(idle))] if idle > 0 else [])
@@ -201,7 +186,7 @@ def evidence_over_time(tallies: Iterable[Tally], watch: Watch, limit: float) -> 
     seen = np.stack([np.asarray(seen, np.float64) for _, seen, _ in streams.values()])
     bad = np.stack([np.asarray(bad, np.float64) for _, _, bad in streams.values()])
     with np.errstate(divide="ignore"):
-        logs = log_evidence(bad, seen, limit) + np.log(weights)[:, None]
+        logs = log_evidence(bad, seen, limit, watch.rule) + np.log(weights)[:, None]
         rest = np.full((1, seen.shape[1]), np.log(idle) if idle > 0 else -np.inf)
     return np.asarray(logsumexp(np.concatenate([logs, rest]), axis=0), np.float64)
 
@@ -231,16 +216,18 @@ def _comparable(came: tuple[bool, datetime | None, str]) -> tuple[bool, float, s
 
 
 def stream_weights(watch: Watch, arrived: Sequence[tuple[str, str]]) -> dict[tuple[str, str], float]:
-    """½ for the whole, ¼ shared by the rings, ¼ by the watched facts (by the whole, where none is watched).
+    """What the rule gives the whole, what the rings share, and what the watched facts share (the whole has that too,
+    where none is watched).
 
     Of a fact's share each of V foreseen values takes one part of V + 1; the last part is for values not foreseen, of
     which the j-th, in the order in which they ``arrived``, takes 1/(j(j+1)). So no weight ever depends on what is yet
     to come, and all together never exceed 1.
     """
-    weights = {(WHOLE, ""): 0.5 if watch.foreseen else 0.75}
-    weights |= {(RING, str(position)): 0.25 / watch.rings for position in range(watch.rings)}
+    division = watch.rule.division
+    weights = {(WHOLE, ""): division.whole + (0.0 if watch.foreseen else division.values)}
+    weights |= {(RING, str(position)): division.rings / watch.rings for position in range(watch.rings)}
     for fact, values in watch.foreseen.items():
-        share = 0.25 / len(watch.foreseen) / (len(values) + 1)
+        share = division.values / len(watch.foreseen) / (len(values) + 1)
         weights |= {(fact, value): share for value in values}
         new = [key for key in arrived if key[0] == fact and key[1] not in values]
         weights |= {key: share / (j * (j + 1)) for j, key in enumerate(new, 1)}

@@ -11,7 +11,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy.special import logsumexp
 
-from mellow_herald.core.brake import RING, WHOLE, Numbers, Watch, log_evidence, stream_weights
+from mellow_herald.core.brake import RING, WHOLE, Watch, stream_weights
+from mellow_herald.core.evidence import Numbers, Rule, log_evidence
 
 Flags = npt.NDArray[np.bool_]
 Counts = npt.NDArray[np.int64]
@@ -24,10 +25,12 @@ BLOCK = 64
 
 @dataclass(frozen=True)
 class Lane:
-    """One stream of a played rollout: its weight, and which of the devices, in order of first exposure, are in it."""
+    """One stream of a played rollout: its weight, which of the devices, in order of first exposure, are in it, and by
+    which rule its evidence is read."""
 
     weight: float
     members: Flags
+    rule: Rule = Rule.POINTS
 
     @cached_property
     def seen(self) -> Counts:
@@ -44,8 +47,10 @@ def lanes(watch: Watch, rings: Sequence[int] | Counts, facts: Mapping[str, Seque
     }
     arrived = [(name, value) for name, column in columns.items() for value in dict.fromkeys(column.tolist())]
     weights = stream_weights(watch, arrived)
-    found = [Lane(weights[(WHOLE, "")], np.ones(len(columns[RING]), np.bool_))]
-    return found + [Lane(weights.get(key, 0.0), columns[key[0]] == key[1]) for key in arrived if weights.get(key)]
+    found = [Lane(weights[(WHOLE, "")], np.ones(len(columns[RING]), np.bool_), watch.rule)]
+    return found + [
+        Lane(weights.get(key, 0.0), columns[key[0]] == key[1], watch.rule) for key in arrived if weights.get(key)
+    ]
 
 
 def first_halt(
@@ -73,7 +78,8 @@ def first_halt(
     worth = np.flatnonzero(_mixed(_largest_ratio(wrong, seen, limit), weights, rest) >= np.log(halt))
     for begin in range(0, len(worth), BLOCK):
         some = worth[begin : begin + BLOCK]
-        over = np.flatnonzero(_mixed(log_evidence(wrong[:, some], seen[:, some], limit), weights, rest) >= np.log(halt))
+        logs = log_evidence(wrong[:, some], seen[:, some], limit, streams[0].rule)
+        over = np.flatnonzero(_mixed(logs, weights, rest) >= np.log(halt))
         if len(over):
             exposed = int(at[some[over[0]]])
             return exposed, int(bad[:exposed].sum())

@@ -39,7 +39,7 @@ def limit_of(plan: Plan, kind: BrakeKind) -> float:
 
 def watch_of(row: RolloutOfRelease) -> Watch:
     """How a stored rollout divides its evidence."""
-    return Watch(row["watch"]["rings"], row["watch"]["foreseen"])
+    return Watch.from_dict(row["watch"])
 
 
 async def foresee_watch(connection: AsyncConnection, plan: Plan, target: rings.Target, now: datetime) -> Watch:

@@ -7,6 +7,7 @@ from typing import Any
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import AT_RISK, RolledBack, State
+from mellow_herald.core.brake import Watch
 from mellow_herald.core.firmware import APP
 from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.core.keys import KeyList
@@ -355,7 +356,7 @@ async def _add(
             "started_at": now,
             "round_at": now,
             "round": 1,
-            "watch": {"rings": 1, "foreseen": {name: [] for name in plan.brake.watch_by}},
+            "watch": Watch(1, {name: [] for name in plan.brake.watch_by}).as_dict(),
             "scope": {},
             "request_key": request_key,
             **more,
