@@ -127,7 +127,7 @@ def test_many_good_devices_in_one_place_cannot_hide_bad_ones_in_another() -> Non
     tallies = [Tally(0, {"site": "fernhollow"}, 10_000, 20), Tally(0, {"site": "quillmere"}, 400, 60)]
     shown = read_brake(BrakeKind.FIRMWARE, tallies, watch, LIMIT, HALT)
     assert shown.whole.bad / shown.whole.seen < LIMIT and shown.halts
-    assert "60 bad" not in shown.summary() and shown.summary().endswith("site quillmere gives most of it")
+    assert "60 bad" not in shown.summary() and shown.summary().endswith("site quillmere shows most of all")
 
 
 def test_the_brake_says_in_words_what_it_shows() -> None:

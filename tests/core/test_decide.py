@@ -9,6 +9,7 @@ from mellow_herald.core.decide import (
     AskForGo,
     Begin,
     BeginSoak,
+    BeginWave,
     Finish,
     FinishRing,
     Halt,
@@ -23,6 +24,7 @@ from mellow_herald.core.decide import (
     halt_due,
     stands_still,
 )
+from mellow_herald.core.harm import Counts, HarmBudget, HarmProgress, Wave
 from mellow_herald.core.plan import Brake, BrakeKind, Plan, Ring, parse_release_name
 from mellow_herald.core.rollout import RingState, RolloutState
 
@@ -277,3 +279,54 @@ def test_what_is_asked_at_once_of_a_bad_report_is_what_the_conductor_decides() -
     one = replace(TWO, brake=replace(TWO.brake, hard_stop=1))
     assert halt_due(one, (), 1) == Halt("1 device went bad, and the plan's hard_stop is 1")
     assert halt_due(one, (), 0) is None
+
+
+# Harm budget -------------------------------------------------------------------------------------------------------
+
+BUDGETED = replace(PLAN, harm=HarmBudget(5))
+ASKED = RingProgress(RingState.OPEN, undecided=3, asked=3)
+
+
+def test_a_wave_begins_when_somebody_is_there_to_be_given_leave() -> None:
+    assert decide(BUDGETED, progress(RingProgress(RingState.CLOSED)), T0) == [OpenRing(0)]
+    (wave,) = decide(BUDGETED, progress(ASKED), T0)
+    assert isinstance(wave, BeginWave) and (wave.wave.number, wave.wave.size) == (1, 5)
+    begun = HarmProgress(wave=wave.wave)
+    assert decide(BUDGETED, progress(ASKED, harm=begun), T0) == [], "once"
+    assert decide(BUDGETED, progress(ASKED, RolloutState.HELD), T0) == []
+    assert decide(PLAN, progress(ASKED), T0) == []
+
+
+def test_a_budget_that_is_used_up_makes_the_ring_stand_still_and_say_so_until_it_is_raised() -> None:
+    spent = HarmProgress(Counts(40, 5), Counts(40, 5), wave=Wave(2, 30, 5, 0.2), in_wave=Counts(30))
+    (still,) = decide(BUDGETED, progress(ASKED, harm=spent), T0)
+    assert still == StandsStill(0, "its harm budget is used up: 5 of at most 5 devices were hurt")
+    stands = replace(ASKED, stands_why=still.why)
+    assert decide(BUDGETED, progress(stands, harm=spent), T0) == [], "said once"
+    raised = replace(BUDGETED, harm=HarmBudget(9))
+    wave, moves = decide(raised, progress(stands, harm=spent), T0)
+    assert isinstance(wave, BeginWave) and wave.wave.room == 4 and moves == MovesAgain(0)
+
+
+def test_while_devices_are_undecided_a_full_budget_is_waited_for() -> None:
+    waits = HarmProgress(Counts(40, 5, 1), Counts(40, 5, 1), wave=Wave(2, 30, 5, 0.2), in_wave=Counts(30))
+    assert decide(BUDGETED, progress(ASKED, harm=waits), T0) == []
+
+
+def test_a_sure_budget_needs_no_waves_and_stands_still_only_when_nobody_is_at_risk() -> None:
+    sure = replace(PLAN, harm=HarmBudget(5, sure=True))
+    assert decide(sure, progress(ASKED), T0) == []
+    spent = HarmProgress(Counts(9, 5), Counts(9, 5))
+    assert isinstance(decide(sure, progress(ASKED, harm=spent), T0)[0], StandsStill)
+    assert decide(sure, progress(ASKED, at_risk=1, harm=replace(spent, at_risk=1)), T0) == []
+
+
+def test_late_comers_for_whom_the_budget_has_nothing_left_do_not_keep_a_rollout_open_without_a_word() -> None:
+    late = replace(BUDGETED, latecomers=True)
+    spent = HarmProgress(Counts(40, 5), Counts(40, 5), wave=Wave(2, 30, 5, 0.2), in_wave=Counts(30))
+    (still,) = decide(
+        late, progress(RingProgress(RingState.DONE, undecided=1, live=1, asked=9, good=8), harm=spent), T0
+    )
+    assert isinstance(still, StandsStill) and "used up" in still.why
+    soaking = RingProgress(RingState.SOAKING, undecided=1, asked=9, good=8)
+    assert isinstance(decide(late, progress(soaking, harm=spent), T0)[0], StandsStill)

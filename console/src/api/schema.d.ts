@@ -3091,7 +3091,7 @@ export interface components {
          * BrakeOut
          * @description One brake: it halts when ``evidence`` reaches ``halts_at``; ``near`` from a quarter of that on, where no further
          *     ring opens by itself. ``bad`` of ``seen`` devices count in this round (a cluster has one vote). ``strongest`` is
-         *     what gives most of the evidence, None if it is spread over the whole rollout.
+         *     where evidence is highest, None if that is the whole rollout.
          */
         BrakeOut: {
             kind: components["schemas"]["BrakeKind"];
@@ -3132,6 +3132,34 @@ export interface components {
             /** Brakes */
             brakes: components["schemas"]["BrakeOut"][];
             control: components["schemas"]["ControlOut"] | null;
+        };
+        /**
+         * BudgetPreview
+         * @description What a harm budget means for a good release: in how many ``waves`` each ring is given leave, and when all would
+         *     be ``done``, against ``done_without`` it; no wave holds more than ``wave_at_most`` devices. ``background`` of
+         *     ``heard`` devices restarted or fell silent in the time of the longest soak, which uses the budget too.
+         */
+        BudgetPreview: {
+            /** At Most */
+            at_most: number;
+            /** Sure */
+            sure: boolean;
+            /** Certainty */
+            certainty: number;
+            /** Wave At Most */
+            wave_at_most: number | null;
+            /** Waves */
+            waves: number[];
+            /** Done */
+            done: string | null;
+            /** Done Without */
+            done_without: string | null;
+            /** Heard */
+            heard: number;
+            /** Background */
+            background: number;
+            /** Words */
+            words: string[];
         };
         /**
          * By
@@ -3951,7 +3979,7 @@ export interface components {
          * @description What can be done.
          * @enum {string}
          */
-        Do: "failures" | "suspects" | "retry" | "go" | "leave-out" | "enough" | "hold" | "resume" | "halt" | "roll-back" | "cancel" | "wait";
+        Do: "failures" | "suspects" | "retry" | "go" | "leave-out" | "enough" | "budget" | "hold" | "resume" | "halt" | "roll-back" | "cancel" | "wait";
         /**
          * DrawnDevice
          * @description A device that a ring would have.
@@ -4197,6 +4225,61 @@ export interface components {
             ring?: number | null;
             /** Reason */
             reason: string;
+        };
+        /**
+         * HarmBudgetOut
+         * @description The harm budget of a rollout: ``hurt`` of ``at_most`` devices in all rounds, ``at_risk`` now; ``free`` are how
+         *     many more may be given leave for now; ``words`` say how it stands and why.
+         */
+        HarmBudgetOut: {
+            /** At Most */
+            at_most: number;
+            /** Sure */
+            sure: boolean;
+            /** Certainty */
+            certainty: number;
+            /** Hurt */
+            hurt: number;
+            /** At Risk */
+            at_risk: number;
+            /** Free */
+            free: number;
+            /** Used Up */
+            used_up: boolean;
+            wave: components["schemas"]["HarmWaveOut"] | null;
+            /** Words */
+            words: string;
+        };
+        /**
+         * HarmWaveOut
+         * @description A wave of a harm budget: it may hold ``size`` devices (or clusters), ``given`` so far, of whom ``undecided`` are
+         *     neither hurt nor through their soak. It began with ``room`` devices (clusters) that may be hurt still, and the
+         *     highest failure ``rate`` (0–1) that what was known did not speak against: of ``decided`` devices ``hurt`` were.
+         */
+        HarmWaveOut: {
+            /** Number */
+            number: number;
+            /**
+             * Began At
+             * Format: date-time
+             */
+            began_at: string;
+            /** Size */
+            size: number;
+            /** Given */
+            given?: number | null;
+            /** Undecided */
+            undecided?: number | null;
+            /** Room */
+            room: number;
+            /** Rate */
+            rate: number;
+            /** Hurt */
+            hurt: number;
+            /** Decided */
+            decided: number;
+            /** Words */
+            words: string;
         };
         /**
          * Health
@@ -5250,6 +5333,7 @@ export interface components {
             pace?: components["schemas"]["PlanPace"];
             numbers?: components["schemas"]["PlanNumbers"];
             brake?: components["schemas"]["PlanBrake"];
+            harm?: components["schemas"]["PlanHarm"] | null;
             radio?: components["schemas"]["PlanRadio"];
             coap?: components["schemas"]["PlanCoap"];
             /** Rings */
@@ -5258,14 +5342,16 @@ export interface components {
         /**
          * PlanEdit
          * @description What may still be changed in a plan that runs: its pace, its calendar (all of it, but for the start once that is
-         *     over), ``wait_at_most``, and rings. ``rings`` is the whole list, those that are open as they stand, but for their
-         *     ``enough``; ``reason`` goes to the journal.
+         *     over), ``wait_at_most``, the ``at_most`` of its harm budget (``harm_at_most``), and rings. ``rings`` is the whole
+         *     list, those that are open as they stand, but for their ``enough``; ``reason`` goes to the journal.
          */
         PlanEdit: {
             pace?: components["schemas"]["PlanPace"] | null;
             calendar?: components["schemas"]["PlanCalendar"] | null;
             /** Wait At Most */
             wait_at_most?: string | null;
+            /** Harm At Most */
+            harm_at_most?: number | null;
             /** Rings */
             rings?: components["schemas"]["PlanRing"][] | null;
             /** Reason */
@@ -5283,6 +5369,35 @@ export interface components {
             changes: components["schemas"]["PlanChange"][];
             /** Effects */
             effects: string[];
+        };
+        /**
+         * PlanHarm
+         * @description How many devices the release may hurt: ``at_most``, for ``sure`` or with a ``certainty``. Where devices fail
+         *     together, ``cluster_by`` names the fact that they have in common; then at most ``of_a_cluster`` devices of each are
+         *     given leave at a time. No wave holds more than ``wave_at_most`` devices (ten times the budget).
+         */
+        PlanHarm: {
+            /** At Most */
+            at_most: number;
+            /**
+             * Certainty
+             * @default 0.95
+             */
+            certainty: number;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
+            /** Cluster By */
+            cluster_by?: string | null;
+            /**
+             * Of A Cluster
+             * @default 1
+             */
+            of_a_cluster: number;
+            /** Wave At Most */
+            wave_at_most?: number | null;
         };
         /**
          * PlanNumbers
@@ -5551,7 +5666,7 @@ export interface components {
          *     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
          *     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from;
          *     ``faults`` is what faults of 1 to 25 times the limit would do; ``radio`` how devices on narrow radio would be sent
-         *     to, ring by ring.
+         *     to, ring by ring; ``budget`` what the plan's harm budget means.
          */
         PreviewOut: {
             /**
@@ -5587,6 +5702,7 @@ export interface components {
             };
             /** Faults */
             faults: components["schemas"]["FaultPreview"][];
+            budget?: components["schemas"]["BudgetPreview"] | null;
             /** Warnings */
             warnings: string[];
             /** Radio */
@@ -6321,7 +6437,7 @@ export interface components {
          * ReportOut
          * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
          *     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
-         *     ``changes`` what it did to the readings that its brake watches over time.
+         *     ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget.
          */
         ReportOut: {
             /**
@@ -6345,6 +6461,8 @@ export interface components {
             sessions?: components["schemas"]["RadioSessionOut"][];
             /** Changes */
             changes?: components["schemas"]["ChangeOut"][];
+            /** Waves */
+            waves?: components["schemas"]["HarmWaveOut"][];
         };
         /**
          * RestartPreview
@@ -6582,7 +6700,7 @@ export interface components {
          *     attempts that ever went bad, ``unasked`` those that switched without clearance. ``waiting`` counts what live
          *     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
          *     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said. ``failed_parts`` are the
-         *     components that went bad for a reason of their own, ring by ring.
+         *     components that went bad for a reason of their own, ring by ring; ``budget`` is how its harm budget stands.
          */
         RolloutOut: {
             /**
@@ -6670,6 +6788,7 @@ export interface components {
             moved_bytes: number;
             /** All Bytes */
             all_bytes: number;
+            budget?: components["schemas"]["HarmBudgetOut"] | null;
             /** Halt Number */
             halt_number: number | null;
             /** Rings */
@@ -7428,7 +7547,7 @@ export interface components {
          * @description What a ``queued`` or ``staged`` attempt waits for.
          * @enum {string}
          */
-        WaitingFor: "next-check-in" | "battery" | "charger" | "link" | "window" | "owner-postponed" | "owner-consent" | "device-busy" | "pace" | "children" | "gateway" | "ring";
+        WaitingFor: "next-check-in" | "battery" | "charger" | "link" | "window" | "owner-postponed" | "owner-consent" | "device-busy" | "pace" | "harm-budget" | "children" | "gateway" | "ring";
         /**
          * WayPreview
          * @description Devices that go back in the same way, or cannot for the same reason: how many, and the first of them.

@@ -5,7 +5,7 @@ import { api, told, type Rollout, type Schemas } from '../api/client'
 import ReasonDialog from './ReasonDialog.vue'
 import RollBack from './RollBack.vue'
 
-type Word = 'go' | 'hold' | 'resume' | 'halt' | 'cancel' | 'retry' | 'leave out' | 'ask less'
+type Word = 'go' | 'hold' | 'resume' | 'halt' | 'cancel' | 'retry' | 'leave out' | 'ask less' | 'allow more harm'
 const props = defineProps<{ rollout: Rollout }>()
 type Choice = Schemas['ChoiceOut']
 const leaveOut = ref('')
@@ -17,7 +17,7 @@ const POSSIBLE: Record<string, Word[]> = {
   held: ['resume', 'halt', 'cancel'],
   halted: ['resume', 'cancel'],
 }
-const asking = computed(() => props.rollout.rings.find((ring) => ring.state === 'awaiting-go' || (ring.stands_why && ring.state !== 'done')))
+const asking = computed(() => props.rollout.rings.find((ring) => ring.state === 'awaiting-go' || (ring.stands_why && ring.state !== 'done' && !props.rollout.budget?.used_up)))
 const words = computed<Word[]>(() => [...(asking.value && props.rollout.state === 'running' ? (['go'] as Word[]) : []), ...(POSSIBLE[props.rollout.state] ?? [])])
 const asked = ref<Word | null>(null)
 const canRollBack = computed(() => props.rollout.kind === 'forward' && ['halted', 'finished', 'cancelled'].includes(props.rollout.state) && props.rollout.exposed > (props.rollout.states['rolled-back'] ?? 0))
@@ -27,7 +27,8 @@ function resumeWithout(selector: string) {
   leaveOut.value = selector
   asked.value = 'resume'
 }
-const DOES: Partial<Record<Choice['do'], Word>> = { go: 'go', hold: 'hold', resume: 'resume', halt: 'halt', cancel: 'cancel', retry: 'retry', 'leave-out': 'leave out', enough: 'ask less' }
+const DOES: Partial<Record<Choice['do'], Word>> = { go: 'go', hold: 'hold', resume: 'resume', halt: 'halt', cancel: 'cancel', retry: 'retry', 'leave-out': 'leave out', enough: 'ask less', budget: 'allow more harm' }
+const atMost = ref(0)
 const back = ref<InstanceType<typeof RollBack> | null>(null)
 
 /** Asks for what was chosen. */
@@ -35,6 +36,7 @@ function choose(choice: Choice) {
   if (choice.do === 'failures' || choice.do === 'suspects') emit('look', choice.do)
   else if (choice.do === 'roll-back') void back.value?.begin()
   else asked.value = DOES[choice.do] ?? null
+  if (choice.do === 'budget') atMost.value = 2 * (props.rollout.budget?.at_most ?? 0)
 }
 defineExpose({ resumeWithout, choose })
 
@@ -56,15 +58,19 @@ const effect = computed(() => {
     retry: `${chosen('retry')?.devices ?? 0} bad devices of ring ${standing.value?.name} are queued again for one more try.`,
     'leave out': `${chosen('leave-out')?.devices ?? 0} devices of ring ${standing.value?.name} that are not good are left out: they keep what they run, and hold the ring no longer.`,
     'ask less': `Ring ${standing.value?.name} is through when ${Math.round(100 * lower.value)} % of its devices are good.`,
+    'allow more harm': `${props.rollout.budget?.hurt} devices were hurt; ${waiting} wait. So many may be hurt in all:`,
     cancel: `The rollout ends for good: ${waiting} attempts are called off. This is refused while devices are at risk (${atRisk} now).`,
   }
   return asked.value ? effects[asked.value] : ''
 })
 
-async function askLess(reason: string) {
+function askLess(reason: string) {
   const rings = props.rollout.plan.rings.map((ring, n) => (n === standing.value?.position ? { ...ring, enough: lower.value } : ring))
+  return change({ rings, reason })
+}
+async function change(body: object) {
   const params = { path: { rollout_id: props.rollout.id }, header: { 'If-Match': `"${props.rollout.revision}"` } }
-  await told(api.PATCH('/api/v1/rollouts/{rollout_id}/plan', { params, body: { rings, reason } as Schemas['PlanEdit'] }))
+  await told(api.PATCH('/api/v1/rollouts/{rollout_id}/plan', { params, body: body as Schemas['PlanEdit'] }))
 }
 async function act(reason: string) {
   const params = { path: { rollout_id: props.rollout.id } }
@@ -75,6 +81,7 @@ async function act(reason: string) {
   else if (asked.value === 'retry') await told(api.POST('/api/v1/rollouts/{rollout_id}/retries', { params, body: { ...body, ring: standing.value?.position } }))
   else if (asked.value === 'leave out') await told(api.POST('/api/v1/rollouts/{rollout_id}/leave-out', { params, body }))
   else if (asked.value === 'ask less') await askLess(reason)
+  else if (asked.value === 'allow more harm') await change({ harm_at_most: Number(atMost.value), reason })
   else if (asked.value === 'halt') await told(api.POST('/api/v1/rollouts/{rollout_id}/halt', { params, body }))
   else await told(api.POST('/api/v1/rollouts/{rollout_id}/cancel', { params, body }))
   asked.value = null
@@ -87,8 +94,9 @@ async function act(reason: string) {
   <div class="row">
     <v-btn v-for="word in words" :key="word" size="small" :color="word === 'halt' ? 'error' : word === 'go' ? 'primary' : undefined" :variant="word === 'go' ? 'flat' : undefined" @click="asked = word">{{ word }}</v-btn>
     <RollBack v-if="canRollBack" ref="back" :rollout="rollout" />
-    <ReasonDialog :word="asked" :title="`${asked} rollout ${rollout.id}`" needs-reason :fields-first="asked === 'resume'" :act="act" @leave="asked = null">
+    <ReasonDialog :word="asked" :title="`${asked} rollout ${rollout.id}`" needs-reason :fields-first="asked === 'resume' || asked === 'allow more harm'" :act="act" @leave="asked = null">
       <p class="mb-4">{{ effect }}</p>
+      <v-text-field v-if="asked === 'allow more harm'" v-model.number="atMost" type="number" label="At most so many devices hurt" class="mb-2" hide-details />
       <template v-if="asked === 'resume' && rollout.state === 'halted'">
         <p class="quiet mb-2">A new round begins: the brakes count devices first exposed from now on.</p>
         <v-text-field v-model="leaveOut" label="Except devices that this selector picks" placeholder="hw_rev = 2" class="mb-2" hide-details />

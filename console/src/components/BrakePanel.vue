@@ -57,7 +57,7 @@ function goThere() {
     </div>
     <p>
       {{ brake.bad }} bad of {{ brake.seen }} {{ brake.kind === 'firmware' ? 'exposed' : 'offered' }} ({{ percent(brake.bad, brake.seen) }}, limit {{ 100 * brake.limit }} %)<template v-if="brake.strongest">;
-        <strong>{{ brake.strongest }}</strong> gives most of it</template>
+        <strong>{{ brake.strongest }}</strong> shows most of all</template>
     </p>
     <ChartReader v-if="brake.bad" :moments="moments(brake)" :label="`Evidence of the ${brake.kind} brake at a moment`">
     <svg :viewBox="`0 0 ${WIDTH} ${BOTTOM + 4}`" role="img" :aria-label="`Evidence over time, now ${plain(brake.evidence)}; it halts at ${brake.halts_at}`">

@@ -15,6 +15,7 @@ const downloading = ref<number | null>(null)
 const atRisk = ref<number | null>(null)
 const enough = ref<number | null>(null)
 const waitAtMost = ref('')
+const harmAtMost = ref<number | null>(null)
 const rest = ref('')
 const before = ref('')
 const unread = ref('')
@@ -35,12 +36,13 @@ watch(open, (word) => {
   downloading.value = pace?.downloading_at_once ?? null
   atRisk.value = pace?.at_risk_at_once ?? null
   waitAtMost.value = numbers?.wait_at_most ?? ''
+  harmAtMost.value = props.rollout.plan.harm?.at_most ?? null
   enough.value = openRing.value ? Math.round(100 * (rings[openRing.value.position]?.enough ?? 0)) : null
   const written = terse({ calendar, rings })
   before.value = rest.value = stringify({ calendar: written.calendar ?? {}, rings: (written.rings as object[]).slice(first.value) })
   unread.value = ''
 })
-watch([downloading, atRisk, enough, waitAtMost, rest], () => {
+watch([downloading, atRisk, enough, waitAtMost, harmAtMost, rest], () => {
   window.clearTimeout(waiting)
   if (open.value) waiting = window.setTimeout(look, PAUSE_MS)
 })
@@ -52,6 +54,7 @@ function body(reason: string): Schemas['PlanEdit'] {
   return {
     pace: { downloading_at_once: downloading.value || null, at_risk_at_once: atRisk.value || null },
     wait_at_most: waitAtMost.value || null,
+    harm_at_most: props.rollout.plan.harm ? harmAtMost.value || null : null,
     // Once it has started, its start stays as it is.
     calendar: changed ? { ...changed.calendar, start: (props.rollout.state === 'scheduled' ? changed.calendar?.start : plan.calendar?.start) ?? null } : null,
     rings: props.rollout.kind === 'forward' ? [...opened, ...(changed ? (changed.rings ?? []) : plan.rings.slice(first.value))] : null,
@@ -84,6 +87,7 @@ async function act(reason: string) {
       <v-text-field v-model.number="atRisk" type="number" clearable label="At risk at once" hide-details />
       <v-text-field v-if="openRing" v-model.number="enough" type="number" :label="`Enough of ring ${openRing.name}, %`" hide-details />
       <v-text-field v-model="waitAtMost" label="Waits at most" hide-details />
+      <v-text-field v-if="rollout.plan.harm" v-model.number="harmAtMost" type="number" label="At most so many devices hurt" hide-details />
     </div>
     <v-textarea v-if="rollout.kind === 'forward'" v-model="rest" label="Calendar, and rings to come (TOML)" rows="7" class="toml" spellcheck="false" hide-details />
     <v-alert v-if="unread" type="error" class="mt-2" density="compact">{{ unread }}</v-alert>

@@ -83,6 +83,13 @@ function met(ring: Schemas['RingPreview']): string {
     </table>
     <p class="quiet">Devices exposed, and <b class="hurt">hurt</b>, before the brake halts, on average over made-up runs in which it strikes every device alike.</p>
   </template>
+  <template v-if="preview.budget">
+    <h2 class="mt-4">Harm budget: at most {{ preview.budget.at_most }} devices hurt</h2>
+    <p class="quiet" data-testid="budget">
+      A good release takes <template v-for="(waves, n) in preview.budget.waves" :key="n">{{ n ? ', ' : '' }}<b>{{ waves }}</b> {{ waves === 1 ? 'wave' : 'waves' }} in {{ preview.rings[n]?.name }}</template>; done <b>{{ clock(preview.budget.done) }}</b>, without the budget {{ clock(preview.budget.done_without) }}.
+    </p>
+    <p v-for="words in preview.budget.words" :key="words" class="quiet">{{ words }}.</p>
+  </template>
   <template v-for="one in preview.radio ?? []" :key="one.ring">
     <h2 class="mt-4">By radio, ring {{ one.ring }}: {{ one.devices }} devices at once</h2>
     <p class="quiet" :data-testid="`radio-${one.ring}`">

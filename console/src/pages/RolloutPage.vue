@@ -10,6 +10,7 @@ import BrakePanel from '../components/BrakePanel.vue'
 import ChoiceList from '../components/ChoiceList.vue'
 import CourseChart from '../components/CourseChart.vue'
 import PlanEdit from '../components/PlanEdit.vue'
+import HarmBudget from '../components/HarmBudget.vue'
 import RadioSessions from '../components/RadioSessions.vue'
 import RingArcs from '../components/RingArcs.vue'
 import RolloutState from '../components/RolloutState.vue'
@@ -188,6 +189,7 @@ function pick(wanted: string) {
               {{ part(rollout.downloading, rollout.plan.pace?.downloading_at_once) }} downloading<template v-if="rollout.all_bytes"> · {{ amount(rollout.moved_bytes) }} of {{ amount(rollout.all_bytes) }} moved</template><template v-if="rollout.never_given"> · {{ rollout.never_given }} not given an attempt</template>
             </p>
             <p v-for="(count, why) in rollout.passed_over" :key="why" class="quiet">{{ count }} passed over: {{ why }}</p>
+            <HarmBudget v-if="rollout.budget" :budget="rollout.budget" />
           </div>
           <div class="over-time">
             <h2>States over time</h2>

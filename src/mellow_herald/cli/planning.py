@@ -193,6 +193,7 @@ def print_preview(shown: "PreviewOut") -> None:
     ]
     table("Rings, as expected", columns, rows, right=["devices", "at risk", "in soak", "rules out"])
     _print_faults(shown)
+    _print_budget(shown)
     for ring in shown.rings:
         if ring.foreseen:
             known = [one for one in ring.foreseen if one.unknown < ring.sampled]
@@ -268,6 +269,20 @@ def _print_faults(shown: "PreviewOut") -> None:
     table("Exposed / hurt before the halt, if it strikes every device alike", columns, rows, right=columns[1:])
 
 
+def _print_budget(shown: "PreviewOut") -> None:
+    """What the harm budget means for a good release."""
+    budget = shown.budget
+    if budget is None:
+        return
+    out, surely = console(), "for sure" if budget.sure else f"with a certainty of {100 * budget.certainty:g} %"
+    out.print(f"[bold]Harm budget[/]: at most {budget.at_most} devices hurt, {surely}")
+    waves = ", ".join(f"{_safe(ring.name)} {many}" for ring, many in zip(shown.rings, budget.waves, strict=True))
+    times = f"done {_clock(budget.done, shown.now)}, without the budget {_clock(budget.done_without, shown.now)}"
+    out.print(f"  a good release takes waves: {waves}; {times}")
+    for words in budget.words:
+        out.print(f"  {_safe(words)}", style="dim")
+
+
 def _clock(at: Any, now: Any) -> str:
     if at is None:
         return "never"
@@ -297,12 +312,14 @@ def check_edit(before: "PlanDocument", after: "PlanDocument") -> None:
     if other["leave_out"] is None or other["leave_out"] in (one["leave_out"] or ""):
         other["leave_out"] = one["leave_out"]
     other["numbers"]["wait_at_most"] = one["numbers"]["wait_at_most"]
+    if one["harm"] and other["harm"]:
+        other["harm"]["at_most"] = one["harm"]["at_most"]
     differ = [name for name in one if name not in EDITABLE and one[name] != other[name]]
     if differ:
         raise Refused(
             "not-editable",
             f"The file also differs in {', '.join(differ)}, which stays as it is while the rollout runs.",
-            "Change only pace, calendar, rings and numbers.wait_at_most in it.",
+            "Change only pace, calendar, rings, numbers.wait_at_most and harm.at_most in it.",
         )
 
 

@@ -254,15 +254,18 @@ def edit(
     wait_at_most: Annotated[
         str | None, typer.Option("--wait-at-most", help="After so long of waiting a device holds no ring, e.g. 6h.")
     ] = None,
+    harm_at_most: Annotated[
+        int | None, typer.Option("--harm-at-most", min=1, help="So many devices may be hurt, by its harm budget.")
+    ] = None,
     last_day: Annotated[str | None, typer.Option("--last-day", help="YYYY-MM-DD, or none: nobody after it.")] = None,
     yes: Yes = False,
 ) -> None:
-    """Change pace, calendar, wait_at_most, the open ring's enough, or rings to come, of a rollout that runs."""
+    """Change pace, calendar, wait_at_most, harm budget, the open ring's enough, or rings to come, of a rollout."""
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.watching import picture
     from mellow_herald.wire.rollout import PlanEdit
 
-    if not (plan or downloading or at_risk or wait_at_most or last_day) and enough is None:
+    if not (plan or downloading or at_risk or wait_at_most or harm_at_most or last_day) and enough is None:
         raise typer.BadParameter("say what is to change: --plan, or one of the other options")
     document = planning.read_plan(plan) if plan is not None else None
     with connect() as herald:
@@ -284,7 +287,10 @@ def edit(
                 {**(calendar or before.plan.calendar).model_dump(), "last_day": day}
             )
         waits = wait_at_most or (document.numbers.wait_at_most if document else None)
-        asked = PlanEdit(pace=pace, rings=rings, calendar=calendar, wait_at_most=waits, reason=reason)
+        most = harm_at_most or (document.harm.at_most if document and document.harm else None)
+        asked = PlanEdit(
+            pace=pace, rings=rings, calendar=calendar, wait_at_most=waits, harm_at_most=most, reason=reason
+        )
         if not yes:
             planning.print_edit(rollout_id, herald.rollouts.preview_edit(rollout_id, asked))
             typer.confirm("Change its plan?", abort=True, err=True)

@@ -252,6 +252,7 @@ def picture(
             + (f"; {amount(rollout.moved_bytes)} of {amount(rollout.all_bytes)} moved" if rollout.all_bytes else ""),
             "dim",
         ),
+        *([Text(rollout.budget.words, ROSE if rollout.budget.used_up else "dim")] if rollout.budget else []),
         Text(""),
     ]
     grid = Table.grid(padding=(0, 2))

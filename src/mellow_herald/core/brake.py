@@ -22,7 +22,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.special import logsumexp
 
-from mellow_herald.core.evidence import Numbers, Rule, log_evidence
+from mellow_herald.core.evidence import Numbers, Rule, log_evidence, value_weights
 from mellow_herald.core.plan import BrakeKind
 
 WHOLE, RING = "whole", "ring"
@@ -88,8 +88,8 @@ class Stream:
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """What one brake shows now. ``halts_at`` is the evidence that halts in this round; ``strongest`` the stream that
-    gives most of the evidence; ``later_good`` of the bad came through on a later try, which takes nothing off."""
+    """What one brake shows now. ``halts_at`` is the evidence that halts in this round; ``strongest`` the stream whose
+    own evidence is highest; ``later_good`` of the bad came through on a later try, which takes nothing off."""
 
     kind: BrakeKind
     limit: float
@@ -110,8 +110,8 @@ class Reading:
 
     @property
     def strongest(self) -> Stream:
-        """The stream that gives most of it."""
-        return max(self.streams, key=lambda stream: stream.contribution)
+        """The stream whose own evidence is highest; the whole, where no part of it shows more."""
+        return max(self.streams, key=lambda stream: stream.log_evidence)
 
     @property
     def halts(self) -> bool:
@@ -125,7 +125,7 @@ class Reading:
 
     def summary(self, ring_names: Sequence[str] = ()) -> str:
         """In words, e.g. ``firmware brake: evidence 12.8 of 40; 10 bad of 180 exposed (5.6 %, limit 2 %); hw_rev 2
-        gives most of it``."""
+        shows most of all``."""
         whole = self.whole
         share = f"{100 * whole.bad / whole.seen:.1f} %, " if whole.seen else ""
         text = (
@@ -134,7 +134,7 @@ class Reading:
             f"{self._later_words} ({share}limit {100 * self.limit:g} %)"
         )
         named = stream_name(self.strongest, ring_names)
-        return f"{text}; {named} gives most of it" if self.strongest.bad and named else text
+        return f"{text}; {named} shows most of all" if self.strongest.bad and named else text
 
     @property
     def _bad_words(self) -> str:
@@ -217,18 +217,9 @@ def _comparable(came: tuple[bool, datetime | None, str]) -> tuple[bool, float, s
 
 def stream_weights(watch: Watch, arrived: Sequence[tuple[str, str]]) -> dict[tuple[str, str], float]:
     """What the rule gives the whole, what the rings share, and what the watched facts share (the whole has that too,
-    where none is watched).
-
-    Of a fact's share each of V foreseen values takes one part of V + 1; the last part is for values not foreseen, of
-    which the j-th, in the order in which they ``arrived``, takes 1/(j(j+1)). So no weight ever depends on what is yet
-    to come, and all together never exceed 1.
-    """
+    where none is watched). All together never exceed 1."""
     division = watch.rule.division
     weights = {(WHOLE, ""): division.whole + (0.0 if watch.foreseen else division.values)}
     weights |= {(RING, str(position)): division.rings / watch.rings for position in range(watch.rings)}
-    for fact, values in watch.foreseen.items():
-        share = division.values / len(watch.foreseen) / (len(values) + 1)
-        weights |= {(fact, value): share for value in values}
-        new = [key for key in arrived if key[0] == fact and key[1] not in values]
-        weights |= {key: share / (j * (j + 1)) for j, key in enumerate(new, 1)}
-    return weights
+    values = value_weights(watch.foreseen, arrived)
+    return weights | {key: division.values * weight for key, weight in values.items()}

@@ -16,6 +16,7 @@ class Do(StrEnum):
     GO = "go"
     LEAVE_OUT = "leave-out"
     ENOUGH = "enough"
+    BUDGET = "budget"
     HOLD = "hold"
     RESUME = "resume"
     HALT = "halt"
@@ -38,7 +39,8 @@ class Choice:
 @dataclass(frozen=True, slots=True)
 class Standing:
     """A ring that stands still: of ``asked`` devices ``good`` are; ``bad`` could be given one more try, ``in_the_way``
-    are neither good nor out of it; ``aside`` hold no ring; ``next_devices`` come next if it goes on all the same."""
+    are neither good nor out of it; ``aside`` hold no ring; ``next_devices`` come next if it goes on all the same.
+    ``spent`` is the harm budget that is used up, None where that is not why it stands still."""
 
     ring: str
     asked: int
@@ -47,6 +49,7 @@ class Standing:
     in_the_way: int
     aside: int
     next_devices: int
+    spent: int | None = None
 
     @property
     def lower(self) -> float | None:
@@ -94,6 +97,9 @@ def choices(now: Situation) -> list[Choice]:
 
 
 def _of_standing(ring: Standing, command: str) -> list[Choice]:
+    if ring.spent is not None:
+        words = "allow more harm; so many devices wait for leave"
+        return [Choice(Do.BUDGET, words, f"{command.format('edit')} --harm-at-most {2 * ring.spent}", ring.in_the_way)]
     found = []
     if ring.bad:
         words = f"give the bad devices of ring {ring.ring} one more try"

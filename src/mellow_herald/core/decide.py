@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from mellow_herald.core.brake import Reading
+from mellow_herald.core.harm import HarmProgress, Wave, used_up, wave_due
 from mellow_herald.core.plan import Opens, Plan
 from mellow_herald.core.rollout import Outcome, RingState, RolloutState
 
@@ -52,7 +53,8 @@ class Progress:
     """A rollout as it stands. ``serving_since`` is when the service last began to serve without a gap, ``bad`` how many
     devices of this round were ever bad, ``at_risk`` how many are at risk now; ``go`` are the positions of the rings for
     which somebody said go; ``brakes`` what the brakes show; ``quiet`` are confirmed attempts in their soak whose device
-    is not heard of; ``to_come`` devices of a rollback cannot be given their way back yet."""
+    is not heard of; ``to_come`` devices of a rollback cannot be given their way back yet; ``harm`` is what is known
+    where the plan has a harm budget."""
 
     state: RolloutState
     rings: tuple[RingProgress, ...]
@@ -64,6 +66,7 @@ class Progress:
     brakes: tuple[Reading, ...] = ()
     quiet: tuple[Unheard, ...] = ()
     to_come: int = 0
+    harm: HarmProgress = field(default_factory=HarmProgress)
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,6 +119,13 @@ class MovesAgain:
 
 
 @dataclass(frozen=True, slots=True)
+class BeginWave:
+    """So many devices more may be given leave under the harm budget."""
+
+    wave: Wave
+
+
+@dataclass(frozen=True, slots=True)
 class MarkSilent:
     """These attempts' devices did not call within ``answer_within``; ``quiet`` those of them that had confirmed."""
 
@@ -138,7 +148,8 @@ class Finish:
     outcome: Outcome = Outcome.CARRIED_OUT
 
 
-Decision = Begin | OpenRing | AskForGo | BeginSoak | FinishRing | StandsStill | MovesAgain | MarkSilent | Halt | Finish
+RingDecision = OpenRing | AskForGo | BeginSoak | FinishRing | StandsStill | MovesAgain
+Decision = Begin | RingDecision | BeginWave | MarkSilent | Halt | Finish
 
 
 def decide(plan: Plan, progress: Progress, now: datetime) -> list[Decision]:
@@ -161,7 +172,7 @@ def decide(plan: Plan, progress: Progress, now: datetime) -> list[Decision]:
     if is_over(plan, now):
         # Who is at risk must be decided first; nobody new is let in meanwhile.
         return decisions if progress.at_risk else [*decisions, Finish("its last day is over", Outcome.CUT_SHORT)]
-    return decisions + _next_step(plan, progress, now, silent=bool(silent or quiet))
+    return decisions + _next_wave(plan, progress) + _next_step(plan, progress, now, silent=bool(silent or quiet))
 
 
 def halt_due(plan: Plan, brakes: tuple[Reading, ...], bad: int) -> Halt | None:
@@ -180,7 +191,27 @@ def is_over(plan: Plan, now: datetime) -> bool:
     return plan.calendar.ends is not None and plan.calendar.ends <= now
 
 
+def _next_wave(plan: Plan, progress: Progress) -> list[Decision]:
+    """The wave of the harm budget that begins now; only where somebody is there to be given leave."""
+    asks = any(
+        ring.state in (RingState.OPEN, RingState.SOAKING, RingState.DONE) and (ring.undecided or ring.expected)
+        for ring in progress.rings
+    )
+    wave = wave_due(plan.harm, progress.harm) if plan.harm is not None and asks else None
+    return [] if wave is None else [BeginWave(wave)]
+
+
+def harm_stops(plan: Plan, harm: HarmProgress) -> str | None:
+    """Why the harm budget gives nobody leave any more, in words; None while it does, or while devices that may free
+    some of it are not decided yet."""
+    budget = plan.harm
+    if budget is None or not used_up(budget, harm) or (harm.at_risk if budget.sure else harm.devices.undecided):
+        return None
+    return f"its harm budget is used up: {harm.devices.bad} of at most {budget.at_most} devices were hurt"
+
+
 def _next_step(plan: Plan, progress: Progress, now: datetime, *, silent: bool) -> list[Decision]:
+    spent = harm_stops(plan, progress.harm)
     for position, (ring, planned) in enumerate(zip(progress.rings, plan.rings, strict=True)):
         match ring.state:
             case RingState.DONE:
@@ -196,6 +227,8 @@ def _next_step(plan: Plan, progress: Progress, now: datetime, *, silent: bool) -
                 return [OpenRing(position) if doubt is None else AskForGo(position, doubt)]
             case RingState.AWAITING_GO if position in progress.go:
                 return [OpenRing(position)]
+            case RingState.OPEN | RingState.SOAKING if not silent and spent is not None and ring.undecided:
+                return _stands(position, ring, spent)
             case RingState.OPEN if not silent:
                 return _on_from(plan, position, ring, BeginSoak(position))
             # Looked at again: who was good may have gone bad while the ring soaked.
@@ -204,6 +237,10 @@ def _next_step(plan: Plan, progress: Progress, now: datetime, *, silent: bool) -
         return []
     # Late comers of earlier rings may still be on their way: they are not cut off half-way.
     waited_for = sum(ring.live if plan.latecomers else ring.undecided for ring in progress.rings)
+    # Nobody gives them leave: that is said, rather than waited out.
+    last = next((n for n in reversed(range(len(progress.rings))) if progress.rings[n].undecided), None)
+    if spent is not None and waited_for and last is not None and not progress.at_risk:
+        return _stands(last, progress.rings[last], spent)
     soaking = any(ring.soak_until is not None and ring.soak_until > now for ring in progress.rings)
     return [] if waited_for or soaking or progress.at_risk or progress.to_come else [Finish()]
 
@@ -213,7 +250,11 @@ def _on_from(plan: Plan, position: int, ring: RingProgress, step: BeginSoak | Fi
     enough, least = plan.rings[position].enough, least_good(plan, position)
     if is_through(ring, enough, least):
         return [step]
-    why = stands_still(ring, enough, least)
+    return _stands(position, ring, stands_still(ring, enough, least))
+
+
+def _stands(position: int, ring: RingProgress, why: str | None) -> list[Decision]:
+    """What is to be written down where a ring stands still for this reason, or (None) does not: once each."""
     if why == ring.stands_why:
         return []
     return [MovesAgain(position) if why is None else StandsStill(position, why)]

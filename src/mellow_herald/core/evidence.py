@@ -4,6 +4,7 @@ A rollout keeps the rule that it started with: evidence read by one rule first a
 neither, and a rollout that was halted would show that it should not have been.
 """
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -73,3 +74,18 @@ def _log_upper_beta(x: Numbers, y: Numbers, limit: float) -> Numbers:
         slope = (y - 1) / (1 - limit) - (x - 1) / limit
         tail = (x - 1) * np.log(limit) + (y - 1) * np.log1p(-limit) - np.log(slope)
     return np.asarray(np.where((upper < 1e-280) & (slope > 0), tail, direct), np.float64)
+
+
+def value_weights(
+    foreseen: Mapping[str, Sequence[str]], arrived: Sequence[tuple[str, str]]
+) -> dict[tuple[str, str], float]:
+    """How the watched facts' values share 1: each fact alike, and of a fact's share each of V foreseen values takes one
+    part of V + 1; the last part is for values not foreseen, of which the j-th, in the order in which they ``arrived``,
+    takes 1/(j(j+1)). So no weight ever depends on what is yet to come."""
+    weights: dict[tuple[str, str], float] = {}
+    for fact, values in foreseen.items():
+        share = 1 / len(foreseen) / (len(values) + 1)
+        weights |= {(fact, value): share for value in values}
+        new = [key for key in arrived if key[0] == fact and key[1] not in values]
+        weights |= {key: share / (j * (j + 1)) for j, key in enumerate(new, 1)}
+    return weights

@@ -51,14 +51,19 @@ def rules_out(devices: int, alpha: float) -> float:
 
 
 def forecast(
-    plan: Plan, rings: Sequence[RingFacts], size: int, rate: float | None, now: datetime
+    plan: Plan,
+    rings: Sequence[RingFacts],
+    size: int,
+    rate: float | None,
+    now: datetime,
+    waves: Sequence[int] | None = None,
 ) -> list[RingForecast]:
     """One forecast for each ring. ``size`` is what each device has to fetch in bytes, ``rate`` what a link was
-    measured to carry in bytes a second."""
+    measured to carry in bytes a second; ``waves`` in how many waves of a harm budget each ring is given leave."""
     calendar, transfer = plan.calendar, timedelta(seconds=size / (rate or ASSUMED_RATE))
     at: datetime | None = max(now, calendar.start or now)
     found = []
-    for ring, facts in zip(plan.rings, rings, strict=True):
+    for ring, facts, many in zip(plan.rings, rings, waves or [1] * len(rings), strict=True):
         unproven = at_risk = 0
         if facts.devices:
             unproven = facts.devices
@@ -67,6 +72,10 @@ def forecast(
         if opens is not None and calendar.ends is not None and opens >= calendar.ends:
             opens = None
         first_sign, through = (None, None) if opens is None else _passage(plan, facts, transfer, opens)
+        if through is not None and many > 1:
+            # Each wave runs through its soak before the next begins; a sure budget waits for the trial alone.
+            soak = timedelta(0) if plan.harm is not None and plan.harm.sure else ring.soak
+            through += (many - 1) * (soak + RESTART + plan.trial_for / 2 + facts.interval / LIVE_PART)
         done = None if through is None else through + (ring.soak if facts.devices else timedelta(0))
         found.append(
             RingForecast(

@@ -80,6 +80,8 @@ def explain(
             return "its window, in which the plan lets it go on", until
         case WaitingFor.PACE:
             return "its turn: as many devices as the plan's pace allows are under way", expected
+        case WaitingFor.HARM_BUDGET:
+            return "the outcome of others: the harm budget lets no more be at risk until they are decided", expected
         case WaitingFor.CHILDREN:
             return "the devices behind it: a gateway goes after them", expected
         case WaitingFor.GATEWAY:

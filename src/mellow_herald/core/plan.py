@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 from mellow_herald.core.calendar import Use, Windows, zone_named
 from mellow_herald.core.coap.delivery import CoapPlan
 from mellow_herald.core.eligibility import Allow
+from mellow_herald.core.harm.budget import HarmBudget
 from mellow_herald.core.needs import Needs
 from mellow_herald.core.radio.air import BANDS, USUAL_RATE, Region, data_rate
 from mellow_herald.core.radio.session import LONGEST_EXPONENT, largest_fragment
@@ -237,6 +238,7 @@ class Plan:
     owner: Owner = field(default_factory=Owner)
     pace: Pace = field(default_factory=Pace)
     brake: Brake = field(default_factory=Brake)
+    harm: HarmBudget | None = None
     radio: RadioPlan = field(default_factory=RadioPlan)
     coap: CoapPlan = field(default_factory=CoapPlan)
     retries: int = 2
@@ -256,6 +258,8 @@ class Plan:
                 parse_selector(text)
         self.radio.check()
         self.coap.check()
+        if self.harm is not None:
+            self.harm.check()
         names = [ring.name for ring in self.rings]
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:

@@ -48,7 +48,7 @@ SAME = (
     "closed",
 )
 # A row that says nothing of these keeps them.
-KEPT = frozenset({"parts", "before", "cluster", "from_version", "from_digest", "came_from"})
+KEPT = frozenset({"parts", "before", "cluster", "wave", "from_version", "from_digest", "came_from"})
 CHANGING = (
     *SAME,
     "state",
@@ -61,6 +61,7 @@ CHANGING = (
     "parts",
     "before",
     "cluster",
+    "wave",
     "from_version",
     "from_digest",
     "came_from",

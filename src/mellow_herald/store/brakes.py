@@ -89,7 +89,7 @@ async def tally(
     """Devices that count for a brake since the round began, grouped by ring and watched facts."""
     begins, _ = COUNTED[kind]
     voting = _voting(rollout_id, kind, since)
-    keys: list[SQLColumnExpression[Any]] = [AttemptRow.ring, *_facts(facts)]
+    keys: list[SQLColumnExpression[Any]] = [AttemptRow.ring, *fact_columns(facts)]
     statement = (
         select(
             *keys,
@@ -103,7 +103,7 @@ async def tally(
         .group_by(*keys)
     )
     return [
-        CountedAlike(row.ring, _values(row, facts), row.seen, row.bad, row.first_at, row.later_good)
+        CountedAlike(row.ring, fact_values(row, facts), row.seen, row.bad, row.first_at, row.later_good)
         for row in await connection.execute(statement)
     ]
 
@@ -119,7 +119,7 @@ async def tally_over_time(
     """The same by steps of time: in which step (``at``) how many began to count (``seen``) and went bad (``bad``)."""
     begins, went_bad = COUNTED[kind]
     voting = _voting(rollout_id, kind, since)
-    keys: list[SQLColumnExpression[Any]] = [AttemptRow.ring, *_facts(facts)]
+    keys: list[SQLColumnExpression[Any]] = [AttemptRow.ring, *fact_columns(facts)]
     width = cast(step, INTERVAL)
     counted: list[CountedAlike] = []
     for name, at in (("seen", begins), ("bad", went_bad)):
@@ -130,15 +130,17 @@ async def tally_over_time(
         statement = statement.where(AttemptRow.rollout_id == rollout_id, begins >= since).group_by(*keys, bin_)
         for row in await connection.execute(statement):
             seen, bad = (row.devices, 0) if name == "seen" else (0, row.devices)
-            counted.append(CountedAlike(row.ring, _values(row, facts), seen, bad, row.first_at, at=row.at))
+            counted.append(CountedAlike(row.ring, fact_values(row, facts), seen, bad, row.first_at, at=row.at))
     return counted
 
 
-def _values(row: Any, facts: Sequence[str]) -> tuple[str, ...]:
+def fact_values(row: Any, facts: Sequence[str]) -> tuple[str, ...]:
+    """The values of the watched facts in a row that has ``fact_columns``."""
     return tuple(row._mapping[f"fact{n}"] for n in range(len(facts)))
 
 
-def _facts(facts: Sequence[str]) -> list[ColumnElement[str]]:
+def fact_columns(facts: Sequence[str]) -> list[ColumnElement[str]]:
+    """Columns of the watched facts, as attempts have kept them."""
     return [
         func.coalesce(AttemptRow.facts[fact_key(name)].astext, NO_VALUE).label(f"fact{n}")
         for n, name in enumerate(facts)
@@ -200,7 +202,7 @@ async def control(
     """The same signals among devices of the rollout that were not exposed, in the same hours."""
     given = select(AttemptRow.device_id).where(AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at.is_(None))
     drawn = select(func.unnest(RingSlice.devices)).where(RingSlice.rollout_id == rollout_id, RingSlice.given.is_(False))
-    return await _signals(connection, or_(Device.id.in_(given), Device.id.in_(drawn)), since, now, answer_within)
+    return await signals_among(connection, or_(Device.id.in_(given), Device.id.in_(drawn)), since, now, answer_within)
 
 
 async def updated(
@@ -223,12 +225,12 @@ async def updated(
     after = select(AttemptRow.confirmed_at).where(
         AttemptRow.rollout_id == rollout_id, AttemptRow.device_id == Device.id
     )
-    return await _signals(
+    return await signals_among(
         connection, Device.id.in_(given), since, now, answer_within, after.correlate(Device).scalar_subquery()
     )
 
 
-async def _signals(
+async def signals_among(
     connection: AsyncConnection,
     who: ColumnElement[bool],
     since: datetime,
@@ -236,6 +238,8 @@ async def _signals(
     answer_within: timedelta,
     after: Any = None,
 ) -> Signals:
+    """How many of these devices restarted or fell silent since then; restarts only ``after`` a time of each, if that is
+    given."""
     restarted = exists(
         select(1).where(
             DeviceEvent.device_id == Device.id,

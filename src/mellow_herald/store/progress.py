@@ -140,15 +140,24 @@ def _of_ring() -> Any:
     return and_(AttemptRow.rollout_id == RingRow.rollout_id, AttemptRow.ring == RingRow.position)
 
 
+def _served(serving_since: datetime | None) -> ColumnElement[datetime]:
+    return _SERVED if serving_since is None else literal(serving_since, DateTime(timezone=True))
+
+
+def soak_ends(plan: Plan, serving_since: datetime | None = None) -> ColumnElement[datetime]:
+    """When the soak of a confirmed device is over: once its time is and the device has called since; one that does not
+    is waited for until it counts as silent."""
+    witnessed = or_(AttemptRow.soak_s == 0, Pulse.seen_at >= AttemptRow.soak_until)
+    silent = func.greatest(Pulse.seen_at, _served(serving_since)) + cast(plan.answer_within, INTERVAL)
+    return case((witnessed, AttemptRow.soak_until), else_=func.greatest(AttemptRow.soak_until, silent))
+
+
 async def ring_progress(
     connection: AsyncConnection, looked: Watching, serving_since: datetime | None = None
 ) -> list[RingProgress]:
     """The counts ``decide`` needs, ring by ring; ``serving_since`` is when the service last began to serve without a
-    gap, by default as it was last written down.
-
-    A soak is over once its time is and the device has called since; one that does not is waited for until it counts
-    as silent."""
-    served = _SERVED if serving_since is None else literal(serving_since, DateTime(timezone=True))
+    gap, by default as it was last written down."""
+    served = _served(serving_since)
     terms = _terms(looked, served)
     undecided = and_(
         AttemptRow.live,
@@ -171,14 +180,7 @@ async def ring_progress(
     expected = and_(
         AttemptRow.state == State.QUEUED.value, AttemptRow.live, terms.in_grace, ~terms.cloned, ~terms.overdue
     )
-    witnessed = or_(AttemptRow.soak_s == 0, Pulse.seen_at >= AttemptRow.soak_until)
-    soaks = case(
-        (witnessed, AttemptRow.soak_until),
-        else_=func.greatest(
-            AttemptRow.soak_until,
-            func.greatest(Pulse.seen_at, served) + cast(looked.plan.answer_within, INTERVAL),
-        ),
-    )
+    soaks = soak_ends(looked.plan, serving_since)
     statement = (
         select(
             RingRow.position,

@@ -27,7 +27,7 @@ class EvidencePoint(Shown):
 class BrakeOut(Shown):
     """One brake: it halts when ``evidence`` reaches ``halts_at``; ``near`` from a quarter of that on, where no further
     ring opens by itself. ``bad`` of ``seen`` devices count in this round (a cluster has one vote). ``strongest`` is
-    what gives most of the evidence, None if it is spread over the whole rollout."""
+    where evidence is highest, None if that is the whole rollout."""
 
     kind: BrakeKind
     limit: float

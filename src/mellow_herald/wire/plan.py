@@ -9,6 +9,7 @@ from mellow_herald.core.calendar import DAYS, Use, Window, end_of_day, local_mom
 from mellow_herald.core.coap.delivery import CoapPlan, Method, Transport
 from mellow_herald.core.duration import parse_duration
 from mellow_herald.core.eligibility import Allow
+from mellow_herald.core.harm.budget import HarmBudget
 from mellow_herald.core.needs import BATTERY_AT_LEAST, Needs
 from mellow_herald.core.plan import (
     Brake,
@@ -144,6 +145,25 @@ class PlanBrake(Model):
     hard_stop: Annotated[int, Field(strict=True, ge=1, le=1_000_000)] | None = None
 
 
+class PlanHarm(Model):
+    """How many devices the release may hurt: ``at_most``, for ``sure`` or with a ``certainty``. Where devices fail
+    together, ``cluster_by`` names the fact that they have in common; then at most ``of_a_cluster`` devices of each are
+    given leave at a time. No wave holds more than ``wave_at_most`` devices (ten times the budget)."""
+
+    at_most: Annotated[int, Field(strict=True, ge=1, le=1_000_000)]
+    certainty: Annotated[float, Field(strict=True, ge=0.5, le=0.9999)] = 0.95
+    sure: StrictBool = False
+    cluster_by: Name | None = None
+    of_a_cluster: Annotated[int, Field(strict=True, ge=1, le=1_000_000)] = 1
+    wave_at_most: Annotated[int, Field(strict=True, ge=1, le=10_000_000)] | None = None
+
+    def to_budget(self) -> HarmBudget:
+        """The budget the core works with."""
+        return HarmBudget(
+            self.at_most, self.certainty, self.sure, self.cluster_by, self.of_a_cluster, self.wave_at_most
+        )
+
+
 class PlanRadio(Model):
     """How devices on narrow radio are sent to, all of a ring at once. What is left out is computed: ``at`` the earliest
     moment by which all can be prepared (sooner is refused), ``length`` how long devices listen (shorter than it takes
@@ -214,6 +234,7 @@ class PlanDocument(Model):
     pace: PlanPace = Field(default_factory=PlanPace)
     numbers: PlanNumbers = Field(default_factory=PlanNumbers)
     brake: PlanBrake = Field(default_factory=PlanBrake)
+    harm: PlanHarm | None = None
     radio: PlanRadio = Field(default_factory=PlanRadio)
     coap: PlanCoap = Field(default_factory=PlanCoap)
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)]
@@ -295,6 +316,7 @@ class PlanDocument(Model):
                 brake.hard_stop,
                 tuple(ReadingRule(one.name, one.worse, one.by, one.at_least, one.measure) for one in brake.readings),
             ),
+            harm=None if self.harm is None else self.harm.to_budget(),
             radio=RadioPlan(
                 radio.region,
                 None if radio.at is None else local_moment(radio.at, zone),

@@ -10,7 +10,7 @@ from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.model import Shown, Time
 from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.readings import ChangeOut
-from mellow_herald.wire.rollout import RolloutOut
+from mellow_herald.wire.rollout import HarmWaveOut, RolloutOut
 from mellow_herald.wire.suspect import SuspectsOut
 from mellow_herald.wire.topology import AlarmOut
 
@@ -83,7 +83,7 @@ class FailureOut(Shown):
 class ReportOut(Shown):
     """What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
-    ``changes`` what it did to the readings that its brake watches over time."""
+    ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget."""
 
     now: Time
     rollout: RolloutOut
@@ -96,3 +96,4 @@ class ReportOut(Shown):
     alarms: list[AlarmOut] = Field(default_factory=list)
     sessions: list[RadioSessionOut] = Field(default_factory=list)
     changes: list[ChangeOut] = Field(default_factory=list)
+    waves: list[HarmWaveOut] = Field(default_factory=list)

@@ -63,6 +63,38 @@ class FailedPartOut(Shown):
     line: str
 
 
+class HarmWaveOut(Shown):
+    """A wave of a harm budget: it may hold ``size`` devices (or clusters), ``given`` so far, of whom ``undecided`` are
+    neither hurt nor through their soak. It began with ``room`` devices (clusters) that may be hurt still, and the
+    highest failure ``rate`` (0–1) that what was known did not speak against: of ``decided`` devices ``hurt`` were."""
+
+    number: int
+    began_at: Time
+    size: int
+    given: int | None = None
+    undecided: int | None = None
+    room: int
+    rate: float
+    hurt: int
+    decided: int
+    words: str
+
+
+class HarmBudgetOut(Shown):
+    """The harm budget of a rollout: ``hurt`` of ``at_most`` devices in all rounds, ``at_risk`` now; ``free`` are how
+    many more may be given leave for now; ``words`` say how it stands and why."""
+
+    at_most: int
+    sure: bool
+    certainty: float
+    hurt: int
+    at_risk: int
+    free: int
+    used_up: bool
+    wave: HarmWaveOut | None
+    words: str
+
+
 class RolloutOut(Shown):
     """A rollout as it stands at ``now`` (service time). ``kind`` is ``forward``, ``rollback`` (of the rollout
     ``rolls_back``) or ``swap``; ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1;
@@ -74,7 +106,7 @@ class RolloutOut(Shown):
     attempts that ever went bad, ``unasked`` those that switched without clearance. ``waiting`` counts what live
     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said. ``failed_parts`` are the
-    components that went bad for a reason of their own, ring by ring."""
+    components that went bad for a reason of their own, ring by ring; ``budget`` is how its harm budget stands."""
 
     now: Time
     id: int
@@ -112,6 +144,7 @@ class RolloutOut(Shown):
     live: int
     moved_bytes: int
     all_bytes: int
+    budget: HarmBudgetOut | None = None
     halt_number: int | None
     rings: list[RingOut]
     plan: PlanDocument
@@ -211,12 +244,13 @@ class ResumeIn(ReasonIn):
 
 class PlanEdit(Model):
     """What may still be changed in a plan that runs: its pace, its calendar (all of it, but for the start once that is
-    over), ``wait_at_most``, and rings. ``rings`` is the whole list, those that are open as they stand, but for their
-    ``enough``; ``reason`` goes to the journal."""
+    over), ``wait_at_most``, the ``at_most`` of its harm budget (``harm_at_most``), and rings. ``rings`` is the whole
+    list, those that are open as they stand, but for their ``enough``; ``reason`` goes to the journal."""
 
     pace: PlanPace | None = None
     calendar: PlanCalendar | None = None
     wait_at_most: Duration | None = None
+    harm_at_most: Annotated[int, Field(strict=True, ge=1, le=1_000_000)] | None = None
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)] | None = None
     reason: Reason
 
@@ -333,12 +367,29 @@ class FaultPreview(Shown):
     halted: float
 
 
+class BudgetPreview(Shown):
+    """What a harm budget means for a good release: in how many ``waves`` each ring is given leave, and when all would
+    be ``done``, against ``done_without`` it; no wave holds more than ``wave_at_most`` devices. ``background`` of
+    ``heard`` devices restarted or fell silent in the time of the longest soak, which uses the budget too."""
+
+    at_most: int
+    sure: bool
+    certainty: float
+    wave_at_most: int | None
+    waves: list[int]
+    done: Time | None
+    done_without: Time | None
+    heard: int
+    background: int
+    words: list[str]
+
+
 class PreviewOut(Shown):
     """What a plan would do, as things are now. ``unplaced`` are eligible devices that no ring takes; ``rate`` is what
     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from;
     ``faults`` is what faults of 1 to 25 times the limit would do; ``radio`` how devices on narrow radio would be sent
-    to, ring by ring."""
+    to, ring by ring; ``budget`` what the plan's harm budget means."""
 
     now: Time
     name: str
@@ -354,5 +405,6 @@ class PreviewOut(Shown):
     rate: float | None
     overtaken: dict[str, int]
     faults: list[FaultPreview]
+    budget: BudgetPreview | None = None
     warnings: list[str]
     radio: list[RadioForecast] = Field(default_factory=list)

@@ -84,7 +84,7 @@ def test_the_brake_halts_on_evidence_and_says_so_in_words(service: RunningServic
     for device in [d for d in fleet if d.hw_rev == 2][:3]:
         device.report("reverted", reason="crashed")
     shown = halted(service, rollout_id)
-    assert "firmware brake: evidence" in (shown.reason or "") and "hw_rev 2 gives most of it" in (shown.reason or "")
+    assert "firmware brake: evidence" in (shown.reason or "") and "hw_rev 2 shows most of all" in (shown.reason or "")
     assert shown.choices and {"failures", "suspects", "roll-back", "resume"} <= {choice.do for choice in shown.choices}
     brakes = service.herald.rollouts.brakes(rollout_id)
     firmware, delivery = brakes.brakes

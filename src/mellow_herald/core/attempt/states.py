@@ -161,16 +161,18 @@ class WaitingFor(StrEnum):
     OWNER_CONSENT = "owner-consent"
     DEVICE_BUSY = "device-busy"
     PACE = "pace"
+    HARM_BUDGET = "harm-budget"
     CHILDREN = "children"
     GATEWAY = "gateway"
     RING = "ring"
 
 
 # What a device has to meet before it is served: who waits for these too long is set aside. A window comes by itself,
-# the pace is the service's own doing, and the rest of a ring is waited for by rules of its own.
+# pace and harm budget are the service's own doing, and the rest of a ring is waited for by rules of its own.
 CONDITIONS = frozenset(WaitingFor) - {
     WaitingFor.NEXT_CHECK_IN,
     WaitingFor.WINDOW,
     WaitingFor.PACE,
+    WaitingFor.HARM_BUDGET,
     WaitingFor.RING,
 }

@@ -10,6 +10,7 @@ from mellow_herald.core.alarms import UpdateTime
 from mellow_herald.core.attempt import Attempt, State
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.calls.glance import Glance
+from mellow_herald.service.calls.harm import Allowed
 from mellow_herald.service.calls.reported import Reported
 from mellow_herald.service.calls.surroundings import Family, Used
 from mellow_herald.store.rows import StoredAttempt, StoredDevice, StoredPulse
@@ -78,6 +79,7 @@ class Batch:
     cloned: list[tuple[StoredDevice, str]] = field(default_factory=list)
     of_device: dict[int, list[Tracked]] = field(default_factory=dict)
     used: dict[int, Used] = field(default_factory=dict)
+    harm: dict[int, Allowed] = field(default_factory=dict)
     families: dict[int, list[Family]] = field(default_factory=dict)
     named: dict[str, str] = field(default_factory=dict)
     alarms: list[dict[str, Any]] = field(default_factory=list)
@@ -94,6 +96,9 @@ class Batch:
             return
         before, tracked.attempt, tracked.changed = tracked.attempt, changed, True
         tracked.moved |= (before.state, before.try_number) != (changed.state, changed.try_number)
+        allowed = self.harm.get(tracked.row["rollout_id"])
+        if allowed is not None:
+            allowed.note(tracked.row, before, changed)
         if before.state is not changed.state:
             used = self.used.get(tracked.row["rollout_id"])
             if used is not None:

@@ -24,6 +24,7 @@ from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.apart import apart
 from mellow_herald.service.calls.batch import Batch, Call, Tracked, soaks
 from mellow_herald.service.calls.glance import Glance
+from mellow_herald.service.calls.harm import take_harm
 from mellow_herald.service.calls.hearing import CUT_OFF, Hearing
 from mellow_herald.service.calls.reported import Reported, refused
 from mellow_herald.service.calls.surroundings import (
@@ -142,6 +143,7 @@ class Intake:
         asking = any(call.checkin is not None for call in calls)
         running = {one: self._targets.plan(one) for one, state in states.items() if state is RolloutState.RUNNING}
         used = await take_pace(connection, running) if asking else {}
+        harm = await take_harm(connection, running, {one: self._targets.watched(one) for one in running})
         # Only who may be handed something, or blames the way to us, is looked at together with its gateway.
         behind = asking or any(report.reason in CUT_OFF for call in calls for _, report in call.reported.reports)
         families = await take_families(connection, devices, running, now) if gates and behind else {}
@@ -162,6 +164,7 @@ class Intake:
             iter(()),
             last_pulses=await fleet.last_pulses(connection, devices) if asking or rows else {},
             used=used,
+            harm=harm,
             families=families,
             named=named_now,
             updates=await updates_of(connection, _alarmed(calls)),
@@ -230,6 +233,9 @@ class Intake:
         keep = plan.order.keep_reachable
         for family in batch.families.get(device["id"], []):
             to_switch = to_switch or family.missing_to_switch(device["id"], keep_reachable=keep)
+        allowed = batch.harm.get(rollout_id)
+        if allowed is not None and plan.harm is not None:
+            to_switch = to_switch or allowed.missing(tracked.row, tracked.attempt)
         if batch.unstaged.get((rollout_id, tracked.row["ring"])):
             to_switch = to_switch or (core.WaitingFor.RING, None)
         return Situation(

@@ -20,16 +20,17 @@ from mellow_herald.store.rows import StoredAttempt, StoredDevice
 
 @dataclass(frozen=True, slots=True)
 class Target:
-    """A rollout's plan as of one ``revision``, and what does not change about it: the digests of its manifest and
-    of each component's images. Where a device is brought ``back`` to what it came from, these are its own, and
-    ``fetchable`` tells whether there is a release to fetch it from. ``without`` are the images of components that were
-    given up, while the others go on."""
+    """A rollout's plan as of one ``revision``, and what does not change about it: the facts that are ``watched``, the
+    digests of its manifest and of each component's images. Where a device is brought ``back`` to what it came from,
+    these are its own, and ``fetchable`` tells whether there is a release to fetch it from. ``without`` are the images
+    of components that were given up, while the others go on."""
 
     revision: int
     plan: Plan
     manifest: str | None
     images: Mapping[str, frozenset[str]]
     independent: bool
+    watched: tuple[str, ...] = ()
     back: bool = False
     fetchable: bool = True
     without: Mapping[str, frozenset[str]] = field(default_factory=dict)
@@ -99,6 +100,10 @@ class Targets:
         """The plan of a rollout that was loaded."""
         return self._targets[rollout_id].plan
 
+    def watched(self, rollout_id: int) -> tuple[str, ...]:
+        """The facts that are watched in a rollout that was loaded."""
+        return self._targets[rollout_id].watched
+
     def of(self, tracked: Tracked) -> Target:
         """What an attempt brings its device to: its rollout's release, or the way back that is the device's own."""
         target, back_to = self._targets[tracked.row["rollout_id"]], tracked.row["back_to"]
@@ -131,7 +136,12 @@ class Targets:
                 continue
             (row,) = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
             self._targets[rollout_id] = Target(
-                row["revision"], plan_of(row), row["manifest_digest"], _images_of(row["images"]), row["independent"]
+                row["revision"],
+                plan_of(row),
+                row["manifest_digest"],
+                _images_of(row["images"]),
+                row["independent"],
+                tuple(row["watch"]["foreseen"]),
             )
 
 

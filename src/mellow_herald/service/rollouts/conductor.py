@@ -13,6 +13,7 @@ from mellow_herald.core.decide import (
     AskForGo,
     Begin,
     BeginSoak,
+    BeginWave,
     Decision,
     Finish,
     FinishRing,
@@ -26,6 +27,7 @@ from mellow_herald.core.decide import (
     decide,
 )
 from mellow_herald.core.foresight import HourMarks
+from mellow_herald.core.harm import HarmProgress, wave_due
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
 from mellow_herald.core.steady import JUMP
@@ -40,12 +42,12 @@ from mellow_herald.service.rollouts.planning import plan_of, target_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders
 from mellow_herald.service.rollouts.rollbacks import count_to_come, end_what_was_left, go_back
 from mellow_herald.service.tasks import woken
-from mellow_herald.store import attempts, brakes, progress, rings, rollouts
+from mellow_herald.store import attempts, brakes, harm, progress, rings, rollouts
 from mellow_herald.store.clock import Ticks, beat
 from mellow_herald.store.conditions import forget_old_days, note_conditions
 from mellow_herald.store.feed import JournalEntry, write_journal
 from mellow_herald.store.fleet import write_pulses
-from mellow_herald.store.gate import Lock, close_gate, share_gates, try_take
+from mellow_herald.store.gate import Lock, close_gate, share_gates, take, try_take
 from mellow_herald.store.rings import Portion, Target
 from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.store.rows import StoredPulse
@@ -212,10 +214,12 @@ class Conductor:
                     self._look_again(row, time.monotonic() - began)
                     return
                 decision = decisions[0]
-                if not isinstance(decision, OpenRing):
+                if not isinstance(decision, OpenRing | BeginWave):
                     await self._apply(connection, row, decision, now)
             if isinstance(decision, OpenRing):
                 await self._open_ring(row, plan, decision.position)
+            elif isinstance(decision, BeginWave):
+                await self._begin_wave(row, plan)
             elif isinstance(decision, Halt | Finish | Begin):
                 self._context.memory.epoch += 1  # this process at once, the others by the feed
 
@@ -244,7 +248,16 @@ class Conductor:
             await read_brakes(connection, row, plan) if bad else (),
             await brakes.quiet(connection, rollout_id, now, within),
             await count_to_come(connection, row, now),
+            await self._harm(connection, row, plan, now),
         )
+
+    async def _harm(
+        self, connection: AsyncConnection, row: RolloutOfRelease, plan: Plan, now: datetime
+    ) -> HarmProgress:
+        if plan.harm is None:
+            return HarmProgress()
+        foreseen = row["watch"]["foreseen"]
+        return await harm.load_progress(connection, row["id"], plan, foreseen, now, self._serving_since)
 
     async def _apply(
         self, connection: AsyncConnection, row: RolloutOfRelease, decision: Decision, now: datetime
@@ -307,6 +320,21 @@ class Conductor:
                 await rollouts.note_targeted(connection, row["id"], targeted)
             await self._record(connection, row["id"], f"ring {position + 1} opened", "its turn has come", now)
             await renew_orders(connection, row["id"], "ring opened", now)
+        self._context.memory.epoch += 1  # this process at once, the others by the feed
+
+    async def _begin_wave(self, row: RolloutOfRelease, plan: Plan) -> None:
+        """Begins the wave that is due, counted anew while nobody is given leave."""
+        now = self._context.clock.now()
+        async with self._context.engine.begin() as connection:
+            if plan.harm is None or not await self._may_open(connection, row["id"]):
+                return
+            await take(connection, Lock.PACE, row["id"])
+            wave = wave_due(plan.harm, await self._harm(connection, row, plan, now))
+            if wave is None:
+                return
+            await harm.add_wave(connection, row["id"], wave, now)
+            await self._record(connection, row["id"], f"wave {wave.number} begins", wave.summary(plan.harm), now)
+            await renew_orders(connection, row["id"], "wave", now)
         self._context.memory.epoch += 1  # this process at once, the others by the feed
 
     async def _take_in(self, row: RolloutOfRelease) -> None:

@@ -16,7 +16,7 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rollouts.planning import Drawn, draw, target_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders, stored_rollout
-from mellow_herald.store import progress, rollouts, tallies
+from mellow_herald.store import harm, progress, rollouts, tallies
 from mellow_herald.store.gate import Lock, close_gate, take
 from mellow_herald.store.rings import keep_drawn
 from mellow_herald.store.rollouts import RolloutOfRelease
@@ -26,7 +26,7 @@ from mellow_herald.wire.plan import PlanDocument, PlanRing
 from mellow_herald.wire.rollout import PlanChange, PlanEdit, PlanEditPreview
 
 # What may be changed while a rollout runs.
-PARTS = ("pace", "rings", "calendar", "numbers")
+PARTS = ("pace", "rings", "calendar", "numbers", "harm")
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,14 +57,15 @@ async def preview(context: Context, rollout_id: int, asked: PlanEdit) -> PlanEdi
             *await _effects_on_open_rings(connection, made, now),
             *await _effects_on_rings_to_come(connection, made, counts, now),
             *_effects_of_pace(made, counts),
+            *await _effects_of_harm(connection, made, now),
             *_effects_of_calendar(made, counts, now),
         ]
     return PlanEditPreview(revision=made.row["revision"], changes=_changes(made), effects=effects)
 
 
 async def edit(context: Context, rollout_id: int, asked: PlanEdit, revision: int | None, by: str) -> None:
-    """Changes pace, calendar, ``wait_at_most``, ``enough`` of open rings and the rings that are not open yet; with
-    ``revision`` only if nobody changed the plan since."""
+    """Changes pace, calendar, ``wait_at_most``, the harm budget, ``enough`` of open rings and the rings that are not
+    open yet; with ``revision`` only if nobody changed the plan since."""
     now = context.clock.now()
     async with context.engine.begin() as connection:
         # No ring may open while its successor's devices are drawn anew.
@@ -104,6 +105,10 @@ async def _prepare(connection: AsyncConnection, rollout_id: int, asked: PlanEdit
         changes["pace"] = asked.pace
     if asked.wait_at_most is not None:
         changes["numbers"] = before.numbers.model_copy(update={"wait_at_most": asked.wait_at_most})
+    if asked.harm_at_most is not None:
+        if before.harm is None:
+            raise ProblemError(409, "no-harm-budget", "Its plan has no harm budget. One must be there from the start.")
+        changes["harm"] = before.harm.model_copy(update={"at_most": asked.harm_at_most})
     if asked.calendar is not None:
         if row["state"] != RolloutState.SCHEDULED and asked.calendar.start != before.calendar.start:
             raise ProblemError(409, "has-started", "The rollout has started: its start stays as it is.")
@@ -186,6 +191,17 @@ def _effects_of_pace(made: _Edit, counts: Sequence[AttemptCount]) -> Iterator[st
             yield f"{now} devices {what} now, of {'any number' if most is None else most}"
 
 
+async def _effects_of_harm(connection: AsyncConnection, made: _Edit, now: datetime) -> list[str]:
+    if made.new.harm is None or made.old.harm is None or made.new.harm == made.old.harm:
+        return []
+    hurt = (await harm.standing(connection, made.row["id"], made.old, now)).hurt
+    left = made.new.harm.at_most - hurt
+    if left <= 0:
+        return [f"{hurt} devices were hurt: with at most {made.new.harm.at_most} nobody else is given leave"]
+    more = f"{hurt} devices were hurt of at most {made.old.harm.at_most}: {left} more may be"
+    return [more if made.new.harm.sure else f"{more}; a wave that goes on keeps its size"]
+
+
 def _effects_of_calendar(made: _Edit, counts: Sequence[AttemptCount], now: datetime) -> Iterator[str]:
     old, new = made.old.calendar, made.new.calendar
     if new == old:
@@ -219,7 +235,7 @@ def _effects_of_calendar(made: _Edit, counts: Sequence[AttemptCount], now: datet
 def _changes(made: _Edit) -> list[PlanChange]:
     found = []
     for part in PARTS:
-        one, other = (document.model_dump(mode="json")[part] for document in (made.before, made.after))
+        one, other = (document.model_dump(mode="json")[part] or {} for document in (made.before, made.after))
         if part == "rings":
             one, other = ({ring["name"]: ring for ring in rings} for rings in (one, other))
         for key in dict.fromkeys([*one, *other]):

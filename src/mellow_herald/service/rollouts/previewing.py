@@ -14,11 +14,12 @@ from mellow_herald.core.brake_study import foresee_faults
 from mellow_herald.core.calendar import Use, is_open, next_opening
 from mellow_herald.core.eligibility import IN_WORDS, PassedOver
 from mellow_herald.core.firmware import APP
-from mellow_herald.core.forecast import RingFacts, forecast
+from mellow_herald.core.forecast import RingFacts
 from mellow_herald.core.foresight import HOURS, TOGETHER, Foreseen, foresee
 from mellow_herald.core.plan import Plan
 from mellow_herald.service.context import Context
 from mellow_herald.service.rollouts import coap_forecast, radio_forecast
+from mellow_herald.service.rollouts.budget import foresee as foresee_budget
 from mellow_herald.service.rollouts.planning import Drawn, Prepared, draw, prepare, size_of
 from mellow_herald.store import conditions, previewing, rings
 from mellow_herald.store.rings import DrawnRow
@@ -65,7 +66,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
         size = size_of(prepared.images)
         sampled = zip(drawn.counts, seen.samples, strict=True)
         facts = [RingFacts(count, one.interval or USUAL, one.next_call) for count, one in sampled]
-        forecasts = forecast(prepared.plan, facts, size, seen.rate, now)
+        forecasts, budget = await foresee_budget(connection, prepared, facts, size, seen.rate, now)
         opens = [one.opens for one in forecasts]
         by_radio = await radio_forecast.forecast_rings(connection, prepared, drawn, opens, now)
         served = context.settings.coap_port is not None
@@ -111,6 +112,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
         rate=seen.rate,
         overtaken=overtaken,
         faults=faults,
+        budget=budget,
         warnings=[
             *_warnings(prepared, drawn, rings, now),
             *_never_met(prepared.plan, seen.foreseen),

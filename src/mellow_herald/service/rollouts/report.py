@@ -9,7 +9,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.course import Move
 from mellow_herald.core.course import course as course_of
 from mellow_herald.service.context import Context
-from mellow_herald.service.rollouts import brakes, radio_sessions, suspects
+from mellow_herald.service.rollouts import brakes, budget, radio_sessions, suspects
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.service.rollouts.shown import assemble
 from mellow_herald.store import alarms
@@ -58,6 +58,7 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         (shown,) = await assemble(connection, [row], now)
         failures = await failed_tries(connection, rollout_id, limit=MOST_FAILURES)
         decisions = await store.decisions(connection, rollout_id)
+        waves = await budget.waves(connection, row)
         noticed = await alarms.list_alarms(connection, rollout_id=rollout_id, limit=MOST_ALARMS)
     past = await _past(context, row)
     shown_brakes, found = (
@@ -75,6 +76,7 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         decisions=[JournalEntry.model_validate(dict(one)) for one in decisions],
         alarms=[AlarmOut.model_validate(dict(one)) for one in noticed],
         sessions=await radio_sessions.list_sessions(context, rollout_id),
+        waves=waves,
     )
 
 

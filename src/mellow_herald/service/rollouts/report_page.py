@@ -80,6 +80,7 @@ def _parts(report: ReportOut) -> Iterable[str]:
         ("delivery brake", f"{plan.brake.delivery_limit:.1%} of the offered"),
         ("watched by", ", ".join(plan.brake.watch_by) or "nothing"),
         ("hard stop", str(plan.brake.hard_stop or "none")),
+        *([("harm budget", f"{plan.harm.at_most} devices")] if plan.harm is not None else []),
     ]
     yield _table([], [[escape(name), escape(value)] for name, value in facts])
     yield "</section><section><h2>What happened</h2>"
@@ -101,6 +102,9 @@ def _parts(report: ReportOut) -> Iterable[str]:
     heads = ["ring", "planned", "opened", "done", "soak", "attempts", "good", "bad"]
     yield _table(heads, rows, numbers={1, 5, 6, 7})
     yield from _harm(report)
+    if rollout.budget is not None:
+        yield f"<h2>Its harm budget</h2><p>{escape(rollout.budget.words)}.</p>"
+        yield f"<ul>{''.join(f'<li>{moment(one.began_at)} {escape(one.words)}</li>' for one in report.waves)}</ul>"
     if report.changes:
         yield "<h2>What it did to readings</h2>"
         for change in report.changes:

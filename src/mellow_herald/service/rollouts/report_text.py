@@ -98,6 +98,9 @@ def _parts(report: ReportOut) -> Iterable[str]:
         f"- brakes: {brake.firmware_limit:.1%} of the exposed, {brake.delivery_limit:.1%} of the offered; a good "
         f"release is halted with a chance of at most {brake.alpha:.0%}{watched}"
     )
+    if plan.harm is not None:
+        surely = "for sure" if plan.harm.sure else f"with a certainty of {plan.harm.certainty:.2%}"
+        yield f"- at most {plan.harm.at_most} devices hurt, {surely}"
     if plan.brake.hard_stop:
         yield f"- halt at {plan.brake.hard_stop} bad devices"
     yield "\n| ring | planned | opens | soak | enough |\n|---|---:|---|---|---:|"
@@ -106,6 +109,10 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield "\n## What happened\n\n| | devices |\n|---|---:|"
     for name, count in accounting(report):
         yield f"| {name} | {count} |"
+    if rollout.budget is not None:
+        yield f"\n## Its harm budget\n\n{_plain(rollout.budget.words)}.\n"
+        for wave in report.waves:
+            yield f"- {moment(wave.began_at)} {_plain(wave.words)}"
     if any(brake.seen for brake in report.brakes.brakes):
         yield f"\n## What the brakes saw\n\nRound {report.brakes.round}.\n"
         for seen in report.brakes.brakes:

@@ -16,6 +16,7 @@ from mellow_herald.core.outlook import Outlook, outlook
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import ENDED, RingState, RolloutKind, RolloutState
 from mellow_herald.service.context import Context
+from mellow_herald.service.rollouts.budget import stands
 from mellow_herald.service.rollouts.planning import needs_of, plan_of, size_of
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.store import progress, rollouts, tallies
@@ -25,7 +26,7 @@ from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.store.rows import StoredRing
 from mellow_herald.store.tallies import AttemptCount
 from mellow_herald.wire.plan import PlanDocument
-from mellow_herald.wire.rollout import PartOut, RingOut, RolloutOut
+from mellow_herald.wire.rollout import HarmBudgetOut, PartOut, RingOut, RolloutOut
 
 
 async def show(context: Context, rollout_id: int) -> RolloutOut:
@@ -45,6 +46,12 @@ async def assemble(connection: AsyncConnection, rows: Sequence[RolloutOfRelease]
     views = {
         row["id"]: await _look(connection, row, rings[row["id"]], now) for row in rows if row["state"] not in ENDED
     }
+    at_risk = {one: Tally([count for count in counts if count["rollout_id"] == one]).among(AT_RISK) for one in ids}
+    budgets = {
+        row["id"]: await stands(connection, row, at_risk[row["id"]], now)
+        for row in rows
+        if row["plan"].get("harm") is not None
+    }
     return [
         _rollout(
             row,
@@ -52,6 +59,7 @@ async def assemble(connection: AsyncConnection, rows: Sequence[RolloutOfRelease]
                 "rolled_back_by": backs.get(row["id"], []),
                 "harm": harm.get(row["id"], {}),
                 "failed_parts": [one for one in failed if one["rollout_id"] == row["id"]],
+                "budget": budgets.get(row["id"]),
             },
             rings[row["id"]],
             Tally([count for count in counts if count["rollout_id"] == row["id"]]),
@@ -159,7 +167,7 @@ def _rollout(
             "unasked": tally.total("unasked"),
             "exposed": tally.total("exposed"),
             "at_risk": at_risk,
-            "choices": [asdict(choice) for choice in _choices(row, rings, tally, view)],
+            "choices": [asdict(choice) for choice in _choices(row, rings, tally, view, undone["budget"])],
             "stands_still": _stands_still(row, rings),
             "downloading": tally.among(FETCHING),
             "live": tally.total("live"),
@@ -169,9 +177,12 @@ def _rollout(
     )
 
 
-def _choices(row: RolloutOfRelease, rings: Sequence[StoredRing], tally: Tally, view: View) -> list[Choice]:
+def _choices(
+    row: RolloutOfRelease, rings: Sequence[StoredRing], tally: Tally, view: View, budget: HarmBudgetOut | None
+) -> list[Choice]:
     asking = next((ring for ring in rings if ring["state"] == RingState.AWAITING_GO), None)
     standing = _standing(row, rings)
+    spent = budget.at_most if budget is not None and budget.used_up else None
     return choices(
         Situation(
             row["id"],
@@ -183,12 +194,12 @@ def _choices(row: RolloutOfRelease, rings: Sequence[StoredRing], tally: Tally, v
             exposed=tally.total("exposed"),
             ever_bad=tally.total("ever_bad"),
             asking=None if asking is None else (asking["name"], asking["planned"]),
-            standing=None if standing is None else _numbers(standing, rings, tally, view),
+            standing=None if standing is None else _numbers(standing, rings, tally, view, spent),
         )
     )
 
 
-def _numbers(ring: StoredRing, rings: Sequence[StoredRing], tally: Tally, view: View) -> Standing:
+def _numbers(ring: StoredRing, rings: Sequence[StoredRing], tally: Tally, view: View, spent: int | None) -> Standing:
     """What there is to choose by where a ring stands still."""
     position = ring["position"]
     own = [count for count in tally.of_ring(position).counts if not count["left_out"]]
@@ -202,6 +213,7 @@ def _numbers(ring: StoredRing, rings: Sequence[StoredRing], tally: Tally, view: 
         in_the_way=sum(count["attempts"] for count in own if count["state"] not in through),
         aside=now.set_aside,
         next_devices=sum(other["planned"] for other in rings if other["position"] == position + 1),
+        spent=spent,
     )
 
 

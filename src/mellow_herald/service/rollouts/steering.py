@@ -9,6 +9,7 @@ from mellow_herald.core.rollout import ENDED, RingState, RolloutState
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.rollouts.budget import stands
 from mellow_herald.service.rollouts.ending import apply_to, go_on_without
 from mellow_herald.service.rollouts.opening import open_at_once
 from mellow_herald.service.rollouts.planning import add_exception
@@ -16,6 +17,7 @@ from mellow_herald.service.rollouts.record import record_decision, renew_orders,
 from mellow_herald.store import attempts, rollouts
 from mellow_herald.store.feed import JournalEntry, write_journal
 from mellow_herald.store.gate import Lock, close_gate, take
+from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.store.rows import StoredAttempt, StoredRing
 from mellow_herald.wire.rollout import GoIn, LeaveOutIn, RetryIn
 
@@ -42,6 +44,7 @@ async def go(context: Context, rollout_id: int, asked: GoIn, by: str) -> None:
             what, data = f"go for ring {position + 1}", {}
             await rollouts.move_ring(connection, rollout_id, position, RingState.AWAITING_GO, go_at=now)
         else:
+            await _budget_is_left(connection, row, now)
             what = f"ring {position + 1} goes on all the same"
             bad = await rollouts.count_bad_in_ring(connection, rollout_id, position, row["round_at"])
             # It holds for what was seen: once another device goes bad, somebody must look again.
@@ -52,6 +55,18 @@ async def go(context: Context, rollout_id: int, asked: GoIn, by: str) -> None:
         await record_decision(connection, rollout_id, what, by, asked.reason, now, data)
         await renew_orders(connection, rollout_id, what, now)
     await open_at_once(context, rollout_id)
+
+
+async def _budget_is_left(connection: AsyncConnection, row: RolloutOfRelease, now: datetime) -> None:
+    """A problem where a ring stands still because nobody may be hurt any more: a go would change nothing."""
+    budget = await stands(connection, row, 0, now)
+    if budget is not None and budget.used_up:
+        raise ProblemError(
+            409,
+            "harm-budget-used-up",
+            f"The harm budget of rollout {row['id']} is used up: {budget.hurt} of at most {budget.at_most} were hurt. "
+            f"Allow more with `herald rollout edit {row['id']} --harm-at-most N`, halt it, or cancel it.",
+        )
 
 
 def _stands_still(ring: StoredRing) -> bool:

@@ -108,6 +108,7 @@ class StoredAttempt(TypedDict):
     back_release_id: int | None
     closed: bool
     left_out: bool
+    wave: int | None
 
 
 class StoredAttemptEvent(TypedDict):

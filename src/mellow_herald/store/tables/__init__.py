@@ -46,6 +46,7 @@ from mellow_herald.store.tables.releases import (
 from mellow_herald.store.tables.rollouts import (
     AttemptEvent,
     AttemptRow,
+    HarmWave,
     PassedOverRow,
     RingRow,
     RingSlice,
@@ -73,6 +74,7 @@ __all__ = [
     "DeviceLog",
     "DeviceSignal",
     "EnrolmentCode",
+    "HarmWave",
     "ImageRow",
     "JournalRow",
     "KeyListRow",

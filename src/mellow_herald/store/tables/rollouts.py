@@ -84,6 +84,23 @@ class RingRow(Base):
     __table_args__ = (one_of("state", RingState),)
 
 
+class HarmWave(Base):
+    """A wave of a rollout's harm budget, as it was when it began; ``by_value`` lists fact, value, and how many devices
+    of it the wave may hold."""
+
+    __tablename__ = "harm_wave"
+    rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"), primary_key=True)
+    number: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
+    began_at: Mapped[datetime]
+    size: Mapped[int]
+    room: Mapped[int]
+    rate: Mapped[float]
+    by_value: Mapped[list[Any]]
+    of_new: Mapped[int]
+    hurt: Mapped[int]
+    decided: Mapped[int]
+
+
 class RingSlice(Base):
     """Up to 10,000 of the devices that a ring is to have, drawn when the rollout was planned."""
 
@@ -109,7 +126,8 @@ class AttemptRow(Base):
     ``cluster`` names the common cause by which it went bad together with others (they have one vote), ``before`` keeps
     readings and settings as they were before the switch; ``came_from`` is what the device ran of every component, where
     the release has more than ``app``; ``back_to`` (digests by component) and ``back_release_id`` are the images and the
-    release that a rollback brings the device to; ``left_out`` tells that a resume went on without it."""
+    release that a rollback brings the device to; ``left_out`` tells that a resume went on without it; ``wave`` is that
+    of the harm budget in which it was first given leave."""
 
     __tablename__ = "attempt"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -166,6 +184,7 @@ class AttemptRow(Base):
     back_release_id: Mapped[int | None]
     closed: Mapped[bool]
     left_out: Mapped[bool]
+    wave: Mapped[int | None] = mapped_column(Integer)
     __table_args__ = (
         one_of("state", State),
         UniqueConstraint("device_id", "rollout_id"),
@@ -179,6 +198,7 @@ class AttemptRow(Base):
             postgresql_where=text("harmed_at IS NOT NULL OR undelivered_at IS NOT NULL"),
         ),
         Index("ix_attempt_silent", "device_id", postgresql_where=text("state = 'silent'")),
+        Index("ix_attempt_wave", "rollout_id", "wave", postgresql_where=text("wave IS NOT NULL")),
         Index("ix_attempt_first_bad", "rollout_id", postgresql_where=text("first_bad_at IS NOT NULL")),
         {"postgresql_with": {"fillfactor": "80"}},
     )
