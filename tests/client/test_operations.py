@@ -5,7 +5,7 @@ import inspect
 import re
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from enum import Enum
 from itertools import product
 from pathlib import Path
@@ -22,6 +22,7 @@ from mellow_herald.client import (
     readings_calls,
     recording_calls,
     rollout_calls,
+    say_calls,
 )
 from mellow_herald.client.calls import Call
 from mellow_herald.client.transport import EVENTS
@@ -38,6 +39,7 @@ MODULES = (
     readings_calls,
     recording_calls,
     rollout_calls,
+    say_calls,
 )
 # Good as a name, a serial, a reason and a length of time.
 IN_PATH = "30m"
@@ -47,6 +49,8 @@ def values(hint: Any) -> list[Any]:
     """Some values of a parameter; all that a Literal allows, since a call may put them into its path."""
     if get_origin(hint) is Literal:
         return list(get_args(hint))
+    if get_origin(hint) is Mapping:
+        return [{}]
     if get_origin(hint) is list:
         return [values(get_args(hint)[0])]
     if isinstance(hint, UnionType):

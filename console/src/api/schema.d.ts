@@ -1640,6 +1640,118 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Evidence
+         * @description What was heard outside about a rollout, the newest first (at most 1,000), and how much of it beside the
+         *     control.
+         */
+        get: operations["list_evidence"];
+        put?: never;
+        /**
+         * File Evidence
+         * @description Files something heard outside. A device that is named, and has the release, counts as bad; what names none holds
+         *     the next ring until somebody has acknowledged it.
+         */
+        post: operations["file_evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/evidence/{evidence_id}/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Acknowledge Evidence
+         * @description Says that somebody has looked at what names no device: it holds no ring any more.
+         */
+        post: operations["acknowledge_evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/evidence/{evidence_id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Withdraw Evidence
+         * @description Takes back what was wrong: it stays on record, and counts no more.
+         */
+        post: operations["withdraw_evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Event
+         * @description Files what a ticket or monitoring system sends, as a CloudEvent; its token may be one for this alone. The same
+         *     event twice is filed once (then 200).
+         */
+        post: operations["take_event"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Approvals
+         * @description Which ring asks for an approval, what there is to see before it is given, whether the caller may give it, and
+         *     those that were given.
+         */
+        get: operations["show_approvals"];
+        put?: never;
+        /**
+         * Approve
+         * @description Says yes to the ring that asks for an approval; what there was to see is kept with it.
+         */
+        post: operations["approve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/radio/network": {
         parameters: {
             query?: never;
@@ -2676,6 +2788,19 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AcknowledgeIn
+         * @description What somebody found who looked at it; ``unrelated``: that it has nothing to do with the release.
+         */
+        AcknowledgeIn: {
+            /** Reason */
+            reason: string;
+            /**
+             * Unrelated
+             * @default false
+             */
+            unrelated: boolean;
+        };
+        /**
          * AdmissionIn
          * @description Admits, refuses or retires devices: those a selector picks, or those named.
          */
@@ -2763,6 +2888,49 @@ export interface components {
              */
             keeps_secret: string;
         };
+        /**
+         * ApprovalOut
+         * @description A person's yes to a ring (its position) in a round. ``shown`` is what they had before them; ``void_why`` says why
+         *     it counts no more.
+         */
+        ApprovalOut: {
+            /** Ring */
+            ring: number;
+            /** Round */
+            round: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Reason */
+            reason: string;
+            /** Shown */
+            shown: {
+                [key: string]: unknown;
+            };
+            /** Void Why */
+            void_why: string | null;
+        };
+        /**
+         * ApproveIn
+         * @description Why a ring may open; ``ring`` is its position, the one that asks by default.
+         */
+        ApproveIn: {
+            /** Ring */
+            ring?: number | null;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * Asks
+         * @description What a ring that waits for people asks for: that somebody lets it open, that another person approves, or that
+         *     somebody looks at what was heard outside.
+         * @enum {string}
+         */
+        Asks: "go" | "approval" | "evidence";
         /**
          * AttemptBrief
          * @description A device's newest attempt in a word.
@@ -3979,7 +4147,7 @@ export interface components {
          * @description What can be done.
          * @enum {string}
          */
-        Do: "failures" | "suspects" | "retry" | "go" | "leave-out" | "enough" | "budget" | "hold" | "resume" | "halt" | "roll-back" | "cancel" | "wait";
+        Do: "failures" | "suspects" | "retry" | "go" | "leave-out" | "enough" | "budget" | "approve" | "evidence" | "hold" | "resume" | "halt" | "roll-back" | "cancel" | "wait";
         /**
          * DrawnDevice
          * @description A device that a ring would have.
@@ -4050,6 +4218,93 @@ export interface components {
             data?: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * EvidenceIn
+         * @description Something heard outside: what ``kind`` of thing it is (``support-call``, ``alarm``, …), what was said, and of
+         *     which device, where that is known.
+         */
+        EvidenceIn: {
+            /**
+             * Kind
+             * @example support-call
+             */
+            kind: string;
+            /** Text */
+            text: string;
+            /** Serial */
+            serial?: string | null;
+        };
+        /**
+         * EvidenceListOut
+         * @description All that was heard outside about a rollout, the newest first: ``named`` of ``exposed`` devices that have the
+         *     release are named, and ``named_others`` of ``others`` that do not, as a control. ``unseen`` name no device, and
+         *     nobody has acknowledged them. ``words`` say so.
+         */
+        EvidenceListOut: {
+            /** Named */
+            named: number;
+            /** Exposed */
+            exposed: number;
+            /** Named Others */
+            named_others: number;
+            /** Others */
+            others: number;
+            /** Unseen */
+            unseen: number;
+            /** Withdrawn */
+            withdrawn: number;
+            /** Words */
+            words: string;
+            /** Items */
+            items: components["schemas"]["EvidenceOut"][];
+        };
+        /**
+         * EvidenceOut
+         * @description Something heard outside about a rollout. ``exposed``: its device had the release by then, so it ``counts`` as
+         *     bad, until it is withdrawn; without a device it holds the next ring until it is acknowledged. ``source`` names who
+         *     sent it as a CloudEvent.
+         */
+        EvidenceOut: {
+            /** Id */
+            id: number;
+            /** Rollout Id */
+            rollout_id: number;
+            /** Kind */
+            kind: string;
+            /** Text */
+            text: string;
+            /** Serial */
+            serial: string | null;
+            /** Exposed */
+            exposed: boolean;
+            /** Counts */
+            counts: boolean;
+            /** Waits */
+            waits: boolean;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Filed By */
+            filed_by: string;
+            /** Source */
+            source: string | null;
+            /** Acknowledged At */
+            acknowledged_at: string | null;
+            /** Acknowledged By */
+            acknowledged_by: string | null;
+            /** Acknowledged Why */
+            acknowledged_why: string | null;
+            /** Unrelated */
+            unrelated: boolean;
+            /** Withdrawn At */
+            withdrawn_at: string | null;
+            /** Withdrawn By */
+            withdrawn_by: string | null;
+            /** Withdrawn Why */
+            withdrawn_why: string | null;
         };
         /**
          * EvidencePoint
@@ -4912,6 +5167,21 @@ export interface components {
          */
         Outcome: "carried-out" | "halted" | "rolled-back" | "cut-short";
         /**
+         * OutsideOut
+         * @description What was heard outside about a rollout, counted: devices ``named`` that have the release, and others; ``unseen``
+         *     pieces that name none and wait for somebody; ``withdrawn`` ones.
+         */
+        OutsideOut: {
+            /** Named */
+            named: number;
+            /** Named Others */
+            named_others: number;
+            /** Unseen */
+            unseen: number;
+            /** Withdrawn */
+            withdrawn: number;
+        };
+        /**
          * Overview
          * @description What needs a person, what is moving, and who is there. ``ended`` are the rollouts that ended in the last days,
          *     the latest first. ``alarms`` are the newest of the last day that no update explains, ``alarms_unexplained`` how many
@@ -5173,6 +5443,29 @@ export interface components {
             reason: string;
         };
         /**
+         * PlanApproval
+         * @description Which rings another person must approve of before they open: ``rings`` by name (``all`` for every one), and those
+         *     with more than the share ``share_above`` of all planned devices. ``by`` is the role of who may; with
+         *     ``not_the_starter`` nobody who started the rollout, wrote its plan or published its release.
+         */
+        PlanApproval: {
+            /** Rings */
+            rings?: string[];
+            /** Share Above */
+            share_above?: number | null;
+            /**
+             * By
+             * @default operator
+             * @enum {string}
+             */
+            by: "operator" | "publisher" | "admin";
+            /**
+             * Not The Starter
+             * @default true
+             */
+            not_the_starter: boolean;
+        };
+        /**
          * PlanBrake
          * @description When to stop: limits of bad devices among the exposed and of failures before exposure, ``alpha`` for the chance
          *     of halting a release within them, ``watch_by`` for the facts that are watched value by value, ``readings`` for what
@@ -5334,6 +5627,8 @@ export interface components {
             numbers?: components["schemas"]["PlanNumbers"];
             brake?: components["schemas"]["PlanBrake"];
             harm?: components["schemas"]["PlanHarm"] | null;
+            approval?: components["schemas"]["PlanApproval"] | null;
+            evidence?: components["schemas"]["PlanEvidence"];
             radio?: components["schemas"]["PlanRadio"];
             coap?: components["schemas"]["PlanCoap"];
             /** Rings */
@@ -5369,6 +5664,14 @@ export interface components {
             changes: components["schemas"]["PlanChange"][];
             /** Effects */
             effects: string[];
+        };
+        /**
+         * PlanEvidence
+         * @description Kinds of outside evidence on which the rollout is held at once.
+         */
+        PlanEvidence: {
+            /** Hold On */
+            hold_on?: string[];
         };
         /**
          * PlanHarm
@@ -6437,7 +6740,8 @@ export interface components {
          * ReportOut
          * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
          *     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
-         *     ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget.
+         *     ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget;
+         *     ``evidence`` is what was heard outside, ``approvals`` who approved, and what they saw.
          */
         ReportOut: {
             /**
@@ -6463,6 +6767,9 @@ export interface components {
             changes?: components["schemas"]["ChangeOut"][];
             /** Waves */
             waves?: components["schemas"]["HarmWaveOut"][];
+            evidence?: components["schemas"]["EvidenceListOut"] | null;
+            /** Approvals */
+            approvals?: components["schemas"]["ApprovalOut"][];
         };
         /**
          * RestartPreview
@@ -6506,9 +6813,10 @@ export interface components {
          * RingOut
          * @description One ring as it stands, with its attempts counted by state. ``planned`` is how many devices it was to have when it
          *     was planned, ``targeted`` how many have an attempt, ``ever_bad`` how many of those ever went bad; ``opens`` and
-         *     ``not_before`` are those of its plan; ``asks_why`` says why it awaits go, ``stands_why`` why it stands still.
-         *     ``set_aside`` counts devices that hold it no longer, by what they wait for. A ring that is not open yet opens at
-         *     ``earliest`` (a bound that moves as long as devices are under way), when what it ``hangs_on`` has come to pass.
+         *     ``not_before`` are those of its plan; ``asks`` and ``asks_why`` say what it asks of people and why, ``stands_why``
+         *     why it stands still. ``set_aside`` counts devices that hold it no longer, by what they wait for. A ring that is not
+         *     open yet opens at ``earliest`` (a bound that moves as long as devices are under way), when what it ``hangs_on`` has
+         *     come to pass.
          */
         RingOut: {
             /** Position */
@@ -6527,6 +6835,7 @@ export interface components {
             not_before: string | null;
             /** Go At */
             go_at: string | null;
+            asks?: components["schemas"]["Asks"] | null;
             /** Asks Why */
             asks_why: string | null;
             /** Stands Why */
@@ -6700,7 +7009,8 @@ export interface components {
          *     attempts that ever went bad, ``unasked`` those that switched without clearance. ``waiting`` counts what live
          *     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
          *     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said. ``failed_parts`` are the
-         *     components that went bad for a reason of their own, ring by ring; ``budget`` is how its harm budget stands.
+         *     components that went bad for a reason of their own, ring by ring; ``budget`` is how its harm budget stands,
+         *     ``outside`` what was heard outside, None if nothing was.
          */
         RolloutOut: {
             /**
@@ -6789,6 +7099,7 @@ export interface components {
             /** All Bytes */
             all_bytes: number;
             budget?: components["schemas"]["HarmBudgetOut"] | null;
+            outside?: components["schemas"]["OutsideOut"] | null;
             /** Halt Number */
             halt_number: number | null;
             /** Rings */
@@ -7362,8 +7673,48 @@ export interface components {
             log: string;
         };
         /**
+         * ToApprove
+         * @description What there is to see before somebody approves: which ``ring`` (position) asks for what, with how many devices,
+         *     what the brakes, the control, the harm budget and those outside say. ``may`` tells whether the caller may give it,
+         *     ``why_not`` if not.
+         */
+        ToApprove: {
+            /** Ring */
+            ring: number | null;
+            /** Name */
+            name: string | null;
+            /** Devices */
+            devices: number;
+            asks: components["schemas"]["Asks"] | null;
+            /** Asks Why */
+            asks_why: string | null;
+            /** Hurt */
+            hurt: number;
+            /** Exposed */
+            exposed: number;
+            /** Brakes */
+            brakes: string[];
+            /** Control */
+            control: string | null;
+            /** Budget */
+            budget: string | null;
+            evidence: components["schemas"]["EvidenceListOut"];
+            /** Approvals */
+            approvals?: components["schemas"]["ApprovalOut"][];
+            /** May */
+            may: boolean;
+            /** Why Not */
+            why_not: string | null;
+        };
+        /**
+         * TokenFor
+         * @description What a token may be for alone: to send outside evidence.
+         * @enum {string}
+         */
+        TokenFor: "evidence";
+        /**
          * TokenIn
-         * @description Asks for a token for API and command line; it expires after ``days``.
+         * @description Asks for a token for API and command line; it expires after ``days``. With ``only_for`` it may do that alone.
          */
         TokenIn: {
             /**
@@ -7376,6 +7727,7 @@ export interface components {
              * @default 90
              */
             days: number;
+            only_for?: components["schemas"]["TokenFor"] | null;
         };
         /**
          * TokenOut
@@ -7398,6 +7750,7 @@ export interface components {
              * Format: date-time
              */
             expires_at: string;
+            only_for?: components["schemas"]["TokenFor"] | null;
             /** Token */
             token?: string | null;
         };
@@ -20930,6 +21283,1074 @@ export interface operations {
             };
             /** @description Successful Response */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_evidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceListOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    file_evidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EvidenceIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    acknowledge_evidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+                evidence_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcknowledgeIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_evidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+                evidence_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_event: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A CloudEvent 1.0, structured, or binary with ce- headers and its data as the body. */
+        requestBody: {
+            content: {
+                "application/cloudevents+json": {
+                    specversion?: string;
+                    id?: string;
+                    source?: string;
+                    type?: string;
+                    subject?: string;
+                    data?: {
+                        /** @example support-call */
+                        kind: string;
+                        text: string;
+                        serial?: string;
+                        rollout?: number;
+                    };
+                };
+                "application/json": {
+                    /** @example support-call */
+                    kind: string;
+                    text: string;
+                    serial?: string;
+                    rollout?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description It was filed before. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceOut"];
+                };
+            };
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-large",
+                     *       "title": "Too large",
+                     *       "status": 413,
+                     *       "detail": "The body may have at most 524288 bytes."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_approvals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToApprove"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    approve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApproveIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

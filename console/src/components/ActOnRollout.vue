@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 
 import { api, told, type Rollout, type Schemas } from '../api/client'
+import ApproveRing from './ApproveRing.vue'
 import ReasonDialog from './ReasonDialog.vue'
 import RollBack from './RollBack.vue'
 
@@ -9,7 +10,8 @@ type Word = 'go' | 'hold' | 'resume' | 'halt' | 'cancel' | 'retry' | 'leave out'
 const props = defineProps<{ rollout: Rollout }>()
 type Choice = Schemas['ChoiceOut']
 const leaveOut = ref('')
-const emit = defineEmits<{ done: []; look: [what: 'failures' | 'suspects'] }>()
+const emit = defineEmits<{ done: []; look: [what: 'failures' | 'suspects' | 'evidence'] }>()
+const approving = ref(false)
 
 const POSSIBLE: Record<string, Word[]> = {
   scheduled: ['cancel'],
@@ -17,7 +19,7 @@ const POSSIBLE: Record<string, Word[]> = {
   held: ['resume', 'halt', 'cancel'],
   halted: ['resume', 'cancel'],
 }
-const asking = computed(() => props.rollout.rings.find((ring) => ring.state === 'awaiting-go' || (ring.stands_why && ring.state !== 'done' && !props.rollout.budget?.used_up)))
+const asking = computed(() => props.rollout.rings.find((ring) => (ring.state === 'awaiting-go' && (ring.asks ?? 'go') === 'go') || (ring.state !== 'closed' && ring.state !== 'awaiting-go' && ring.stands_why && ring.state !== 'done' && !props.rollout.budget?.used_up)))
 const words = computed<Word[]>(() => [...(asking.value && props.rollout.state === 'running' ? (['go'] as Word[]) : []), ...(POSSIBLE[props.rollout.state] ?? [])])
 const asked = ref<Word | null>(null)
 const canRollBack = computed(() => props.rollout.kind === 'forward' && ['halted', 'finished', 'cancelled'].includes(props.rollout.state) && props.rollout.exposed > (props.rollout.states['rolled-back'] ?? 0))
@@ -33,7 +35,8 @@ const back = ref<InstanceType<typeof RollBack> | null>(null)
 
 /** Asks for what was chosen. */
 function choose(choice: Choice) {
-  if (choice.do === 'failures' || choice.do === 'suspects') emit('look', choice.do)
+  if (choice.do === 'failures' || choice.do === 'suspects' || choice.do === 'evidence') emit('look', choice.do)
+  else if (choice.do === 'approve') approving.value = true
   else if (choice.do === 'roll-back') void back.value?.begin()
   else asked.value = DOES[choice.do] ?? null
   if (choice.do === 'budget') atMost.value = 2 * (props.rollout.budget?.at_most ?? 0)
@@ -93,6 +96,7 @@ async function act(reason: string) {
 <template>
   <div class="row">
     <v-btn v-for="word in words" :key="word" size="small" :color="word === 'halt' ? 'error' : word === 'go' ? 'primary' : undefined" :variant="word === 'go' ? 'flat' : undefined" @click="asked = word">{{ word }}</v-btn>
+    <ApproveRing :rollout-id="rollout.id" :open="approving" @leave="approving = false" @done="((approving = false), emit('done'))" />
     <RollBack v-if="canRollBack" ref="back" :rollout="rollout" />
     <ReasonDialog :word="asked" :title="`${asked} rollout ${rollout.id}`" needs-reason :fields-first="asked === 'resume' || asked === 'allow more harm'" :act="act" @leave="asked = null">
       <p class="mb-4">{{ effect }}</p>

@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 
 import type { PlanDocument, PlanRing } from '../plan'
+import PlanApproval from './PlanApproval.vue'
 import PlanHarm from './PlanHarm.vue'
 import PlanRings from './PlanRings.vue'
 import SelectorField from './SelectorField.vue'
@@ -174,6 +175,7 @@ const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun']
       </div>
       <v-btn size="small" class="mt-2" @click="put('brake', { readings: [...readings, { name: 'free_memory', worse: 'lower' }] })">Watch a reading</v-btn>
       <PlanHarm v-model="plan" />
+      <PlanApproval v-model="plan" />
       <v-checkbox :model-value="plan.latecomers ?? false" label="late comers are served after the last ring" density="compact" hide-details @update:model-value="(value) => set({ latecomers: value ?? false })" />
     </section>
   </div>

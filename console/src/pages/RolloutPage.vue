@@ -9,8 +9,9 @@ import BeforeAfter from '../components/BeforeAfter.vue'
 import BrakePanel from '../components/BrakePanel.vue'
 import ChoiceList from '../components/ChoiceList.vue'
 import CourseChart from '../components/CourseChart.vue'
-import PlanEdit from '../components/PlanEdit.vue'
 import HarmBudget from '../components/HarmBudget.vue'
+import OutsideEvidence from '../components/OutsideEvidence.vue'
+import PlanEdit from '../components/PlanEdit.vue'
 import RadioSessions from '../components/RadioSessions.vue'
 import RingArcs from '../components/RingArcs.vue'
 import RolloutState from '../components/RolloutState.vue'
@@ -27,6 +28,7 @@ import { amount, inWords, listed, moment } from '../words'
 const clock = useClock()
 const PAGE = 200
 const LATEST = 8
+const AWAITED = { go: 'go', approval: "another person's approval", evidence: 'a look at what was heard outside' }
 const props = defineProps<{ id: number }>()
 const rollout = ref<Rollout | null>(null)
 const attempts = ref<Attempt[]>([])
@@ -91,9 +93,9 @@ watch(
 const counts = computed(() => (rollout.value?.states ?? {}) as Counts)
 const present = computed(() => STATES.filter((state) => counts.value[state]))
 
-function lookAt(what: 'failures' | 'suspects') {
+function lookAt(what: 'failures' | 'suspects' | 'evidence') {
   if (what === 'failures') everBad.value = true
-  document.getElementById(what === 'failures' ? 'attempts' : 'suspects')?.scrollIntoView({ behavior: 'smooth' })
+  document.getElementById({ failures: 'attempts', suspects: 'suspects', evidence: 'outside' }[what])?.scrollIntoView({ behavior: 'smooth' })
 }
 /** One step to the log of the part that failed first. */
 async function lookAtPart(failed: Schemas['FailedPartOut']) {
@@ -156,7 +158,8 @@ function pick(wanted: string) {
         Rolled back by <template v-for="other in rollout.rolled_back_by" :key="other"><router-link :to="`/rollouts/${other}`">rollout {{ other }}</router-link> </template>
       </v-alert>
       <v-alert v-for="one in rollout.rings.filter((ring) => ring.state === 'awaiting-go' && ring.asks_why)" :key="one.position" type="warning" class="mb-4">
-        Ring {{ one.name }} awaits go: {{ one.asks_why }}.
+        <p class="mb-1">Ring {{ one.name }} awaits {{ AWAITED[one.asks ?? 'go'] }}: {{ one.asks_why }}.</p>
+        <ChoiceList v-if="one.asks !== 'go' && !rollout.stands_still" :choices="rollout.choices" @choose="(choice) => actions?.choose(choice)" />
       </v-alert>
       <v-alert v-if="rollout.stands_still" type="warning" class="mb-4" data-testid="stands-still">
         <p class="mb-1"><strong>Nothing moves by itself:</strong> {{ rollout.stands_still }}.</p>
@@ -237,6 +240,8 @@ function pick(wanted: string) {
       </div>
 
       <RadioSessions :rollout-id="id" />
+
+      <OutsideEvidence v-if="rollout.started_at" :rollout-id="id" @done="reload" />
 
       <v-card v-if="harmed" id="suspects" class="panel mb-5">
         <h2>Suspects: what failing devices have in common</h2>

@@ -5,6 +5,7 @@ from typing import Annotated
 import typer
 
 from mellow_herald.cli.output import AsJson, print_json, table
+from mellow_herald.wire.person import TokenFor
 
 app = typer.Typer(
     name="token", help="Tokens of API, command line and pipelines. `herald sign-in` makes one.", no_args_is_help=True
@@ -15,13 +16,16 @@ app = typer.Typer(
 def new(
     name: Annotated[str, typer.Argument(metavar="NAME", help="What it is for.")],
     days: Annotated[int, typer.Option("--days", min=1, max=366, help="How long it is good for.")] = 90,
+    only_for: Annotated[
+        TokenFor | None, typer.Option("--only-for", help="It may do this alone: evidence, sent by a ticket system say.")
+    ] = None,
     as_json: AsJson = False,
 ) -> None:
     """Make a token of your own, for a pipeline say. It is shown this once, and may do what you may."""
     from mellow_herald.cli.connection import connect
 
     with connect() as herald:
-        made = herald.people.make_token(name, days)
+        made = herald.people.make_token(name, days, only_for)
     if as_json:
         print_json(made)
     else:
@@ -42,10 +46,17 @@ def list_tokens(
         print_json(tokens)
         return
     rows = [
-        [str(one.id), one.person, one.name, f"{one.created_at:%Y-%m-%d %H:%M}", f"{one.expires_at:%Y-%m-%d}"]
+        [
+            str(one.id),
+            one.person,
+            one.name,
+            one.only_for or "all",
+            f"{one.created_at:%Y-%m-%d %H:%M}",
+            f"{one.expires_at:%Y-%m-%d}",
+        ]
         for one in tokens
     ]
-    table("Tokens", ["id", "person", "name", "made", "until"], rows, right=["id"])
+    table("Tokens", ["id", "person", "name", "may", "made", "until"], rows, right=["id"])
 
 
 @app.command("close")

@@ -294,7 +294,13 @@ def picture(
         parts.append(Text(rollout.stands_still, HONEY))
     asking = next((ring for ring in rollout.rings if ring.state == "awaiting-go" and ring.asks_why), None)
     if asking is not None:
-        parts.append(Text(f"ring {asking.name} awaits go: {asking.asks_why}", HONEY))
+        what = "go" if asking.asks is None else asking.asks.awaited
+        parts.append(Text(f"ring {asking.name} awaits {what}: {asking.asks_why}", HONEY))
+    heard = rollout.outside
+    if heard is not None:
+        named = f"{heard.named} devices that have it are named, {heard.named_others} that do not"
+        unseen = f"; {heard.unseen} to be acknowledged" if heard.unseen else ""
+        parts.append(Text(f"heard outside: {named}{unseen}", HONEY if heard.unseen or heard.named else "dim"))
     if rollout.choices:
         parts += [Text(""), Text("What can be done", "bold"), *(Text(f"  {line}") for line in choice_lines(rollout))]
     if latest is not None:

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from mellow_herald.core.rollout import RolloutKind, RolloutState
+from mellow_herald.core.say import Asks
 
 
 class Do(StrEnum):
@@ -17,6 +18,8 @@ class Do(StrEnum):
     LEAVE_OUT = "leave-out"
     ENOUGH = "enough"
     BUDGET = "budget"
+    APPROVE = "approve"
+    EVIDENCE = "evidence"
     HOLD = "hold"
     RESUME = "resume"
     HALT = "halt"
@@ -40,7 +43,8 @@ class Choice:
 class Standing:
     """A ring that stands still: of ``asked`` devices ``good`` are; ``bad`` could be given one more try, ``in_the_way``
     are neither good nor out of it; ``aside`` hold no ring; ``next_devices`` come next if it goes on all the same.
-    ``spent`` is the harm budget that is used up, None where that is not why it stands still."""
+    ``spent`` is the harm budget that is used up, None where that is not why it stands still; ``closed``: it is not open
+    yet, and nobody is left who could let it."""
 
     ring: str
     asked: int
@@ -50,6 +54,7 @@ class Standing:
     aside: int
     next_devices: int
     spent: int | None = None
+    closed: bool = False
 
     @property
     def lower(self) -> float | None:
@@ -61,7 +66,8 @@ class Standing:
 
 @dataclass(frozen=True, slots=True)
 class Situation:
-    """A rollout as it stands; ``asking`` is the ring that awaits go with its devices, ``standing`` the one that stands
+    """A rollout as it stands; ``asking`` is the ring that asks something of people, with its devices and what it asks,
+    ``standing`` the one that stands
     still."""
 
     rollout_id: int
@@ -72,7 +78,7 @@ class Situation:
     called_off: int = 0
     exposed: int = 0
     ever_bad: int = 0
-    asking: tuple[str, int] | None = None
+    asking: tuple[str, int, Asks] | None = None
     standing: Standing | None = None
 
 
@@ -85,9 +91,18 @@ def choices(now: Situation) -> list[Choice]:
     if now.state is RolloutState.RUNNING and now.standing is not None:
         return [failures, *_of_standing(now.standing, command), halt, cancel]
     if now.state is RolloutState.RUNNING and now.asking is not None:
-        ring, devices = now.asking
+        ring, devices, asks = now.asking
+        first = {
+            Asks.GO: Choice(Do.GO, f"let ring {ring} open", command.format("go"), devices),
+            Asks.APPROVAL: Choice(
+                Do.APPROVE, f"see what there is, and approve of ring {ring}", command.format("approve"), devices
+            ),
+            Asks.EVIDENCE: Choice(
+                Do.EVIDENCE, "look at what was heard outside, and acknowledge it", command.format("evidence list")
+            ),
+        }
         return [
-            Choice(Do.GO, f"let ring {ring} open", command.format("go"), devices),
+            first[asks],
             Choice(Do.HOLD, "give nothing out for now", command.format("hold"), now.live),
             halt,
         ]
@@ -97,6 +112,8 @@ def choices(now: Situation) -> list[Choice]:
 
 
 def _of_standing(ring: Standing, command: str) -> list[Choice]:
+    if ring.closed:
+        return []
     if ring.spent is not None:
         words = "allow more harm; so many devices wait for leave"
         return [Choice(Do.BUDGET, words, f"{command.format('edit')} --harm-at-most {2 * ring.spent}", ring.in_the_way)]

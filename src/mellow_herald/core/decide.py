@@ -8,9 +8,11 @@ from mellow_herald.core.brake import Reading
 from mellow_herald.core.harm import HarmProgress, Wave, used_up, wave_due
 from mellow_herald.core.plan import Opens, Plan
 from mellow_herald.core.rollout import Outcome, RingState, RolloutState
+from mellow_herald.core.say import Asks, Say
 
 # What a device that is set aside waits for when it is not a condition: it asked once and is not heard of any more.
 GONE = "gone"
+BY_HAND = "the plan opens it by hand"
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +26,7 @@ class RingProgress:
     round. ``set_aside``: those that asked and hold the ring no longer, as they wait for a condition longer than the
     plan's ``wait_at_most``, or are gone; none of them was exposed or bad. ``stands_why``: what was last written down of
     why the ring stands still. ``anyway``: how many of it were bad when somebody said, in this round, that it is to go
-    on all the same."""
+    on all the same. ``asks`` and ``asks_why`` are what was last written down of what it asks of people."""
 
     state: RingState
     undecided: int = 0
@@ -38,6 +40,8 @@ class RingProgress:
     set_aside: int = 0
     stands_why: str | None = None
     anyway: int | None = None
+    asks: Asks | None = None
+    asks_why: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +58,7 @@ class Progress:
     devices of this round were ever bad, ``at_risk`` how many are at risk now; ``go`` are the positions of the rings for
     which somebody said go; ``brakes`` what the brakes show; ``quiet`` are confirmed attempts in their soak whose device
     is not heard of; ``to_come`` devices of a rollback cannot be given their way back yet; ``harm`` is what is known
-    where the plan has a harm budget."""
+    where the plan has a harm budget, ``say`` what people have said."""
 
     state: RolloutState
     rings: tuple[RingProgress, ...]
@@ -67,6 +71,7 @@ class Progress:
     quiet: tuple[Unheard, ...] = ()
     to_come: int = 0
     harm: HarmProgress = field(default_factory=HarmProgress)
+    say: Say = field(default_factory=Say)
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,10 +88,11 @@ class OpenRing:
 
 @dataclass(frozen=True, slots=True)
 class AskForGo:
-    """The ring's turn has come, but it waits for somebody to say go; ``why`` says what keeps it from opening."""
+    """The ring's turn has come, but it waits for people; ``why`` says what keeps it from opening."""
 
     position: int
-    why: str = "the plan opens it by hand"
+    why: str = BY_HAND
+    asks: Asks = Asks.GO
 
 
 @dataclass(frozen=True, slots=True)
@@ -218,15 +224,8 @@ def _next_step(plan: Plan, progress: Progress, now: datetime, *, silent: bool) -
                 continue
             case RingState.CLOSED if planned.not_before is not None and planned.not_before > now:
                 return []
-            case RingState.CLOSED if planned.opens is Opens.BY_HAND and position not in progress.go:
-                return [AskForGo(position)]
-            case RingState.CLOSED if position and progress.at_risk and position not in progress.go:
-                return []
-            case RingState.CLOSED:
-                doubt = None if position in progress.go else _doubt(plan, progress, position)
-                return [OpenRing(position) if doubt is None else AskForGo(position, doubt)]
-            case RingState.AWAITING_GO if position in progress.go:
-                return [OpenRing(position)]
+            case RingState.CLOSED | RingState.AWAITING_GO:
+                return _opening(plan, progress, position)
             case RingState.OPEN | RingState.SOAKING if not silent and spent is not None and ring.undecided:
                 return _stands(position, ring, spent)
             case RingState.OPEN if not silent:
@@ -243,6 +242,28 @@ def _next_step(plan: Plan, progress: Progress, now: datetime, *, silent: bool) -
         return _stands(last, progress.rings[last], spent)
     soaking = any(ring.soak_until is not None and ring.soak_until > now for ring in progress.rings)
     return [] if waited_for or soaking or progress.at_risk or progress.to_come else [Finish()]
+
+
+def _opening(plan: Plan, progress: Progress, position: int) -> list[Decision]:
+    """Opens the ring whose turn has come, or says what it asks of people: an approval and a look at what was heard
+    outside come before anything else, and before anybody's go."""
+    ring, go = progress.rings[position], position in progress.go
+    stuck = progress.say.stuck(position, plan.approval)
+    if stuck is not None or ring.stands_why is not None:
+        return _stands(position, ring, stuck) if stuck != ring.stands_why else []
+    asks = progress.say.still_asks(position, plan.approval)
+    if asks is None and not go:
+        if ring.state is RingState.AWAITING_GO and ring.asks is Asks.GO:
+            return []  # it has asked: what it asked for does not come about by itself
+        if plan.rings[position].opens is Opens.BY_HAND:
+            asks = Asks.GO, BY_HAND
+        elif position and progress.at_risk:
+            return []
+        elif (doubt := _doubt(plan, progress, position)) is not None:
+            asks = Asks.GO, doubt
+    if asks is None:
+        return [OpenRing(position)]
+    return [] if asks == (ring.asks, ring.asks_why) else [AskForGo(position, asks[1], asks[0])]
 
 
 def _on_from(plan: Plan, position: int, ring: RingProgress, step: BeginSoak | FinishRing) -> list[Decision]:

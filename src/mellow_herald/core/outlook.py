@@ -6,6 +6,7 @@ from datetime import datetime
 from mellow_herald.core.decide import Progress, RingProgress, is_through, least_good, stands_still
 from mellow_herald.core.plan import Opens, Plan, Ring
 from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.core.say import Asks
 
 OVER = frozenset({RolloutState.HALTED, RolloutState.FINISHED, RolloutState.CANCELLED})
 
@@ -34,7 +35,7 @@ def outlook(plan: Plan, progress: Progress, now: datetime) -> list[Outlook]:
     for position, (ring, planned) in enumerate(zip(progress.rings, plan.rings, strict=True)):
         if ring.state in (RingState.CLOSED, RingState.AWAITING_GO):
             asks = position not in progress.go and (
-                planned.opens is Opens.BY_HAND or ring.state is RingState.AWAITING_GO
+                planned.opens is Opens.BY_HAND or (ring.state is RingState.AWAITING_GO and ring.asks in (None, Asks.GO))
             )
             own, hangs = earliest, list(whole)
             if planned.not_before is not None and planned.not_before > now:
@@ -42,6 +43,9 @@ def outlook(plan: Plan, progress: Progress, now: datetime) -> list[Outlook]:
                 hangs.append(f"not before {_moment(planned.not_before)}")
             if position and not found and progress.at_risk:
                 hangs.append(f"{_devices(progress.at_risk)} at risk")
+            still = progress.say.still_asks(position, plan.approval) if not found else None
+            if still is not None:
+                hangs.append(f"{still[0].awaited}: {still[1]}")
             if asks:
                 # Who says so may do it at once: what is told is when it can be said.
                 hangs.append("somebody says go")

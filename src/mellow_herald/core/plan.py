@@ -14,6 +14,7 @@ from mellow_herald.core.radio.air import BANDS, USUAL_RATE, Region, data_rate
 from mellow_herald.core.radio.session import LONGEST_EXPONENT, largest_fragment
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.relapse import ReadingRule
+from mellow_herald.core.say import ApprovalRule, EvidenceRule
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.core.version import parse_version
 
@@ -239,6 +240,8 @@ class Plan:
     pace: Pace = field(default_factory=Pace)
     brake: Brake = field(default_factory=Brake)
     harm: HarmBudget | None = None
+    approval: ApprovalRule | None = None
+    evidence: EvidenceRule = field(default_factory=EvidenceRule)
     radio: RadioPlan = field(default_factory=RadioPlan)
     coap: CoapPlan = field(default_factory=CoapPlan)
     retries: int = 2
@@ -264,6 +267,8 @@ class Plan:
         twice = next((name for name in names if names.count(name) > 1), None)
         if twice is not None:
             raise Refused("bad-plan", f"ring {twice!r} is there twice.", "Give every ring a name of its own.")
+        if self.approval is not None:
+            self.approval.check(names)
         for position, ring in enumerate(self.rings):
             self._check_ring(ring, last=position == len(self.rings) - 1)
         if self.order.switch is SwitchWhen.IN_WINDOW and not self.calendar.asks_for(Use.SWITCH):

@@ -27,6 +27,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.decide import Unheard
 from mellow_herald.core.plan import BrakeKind
 from mellow_herald.store.database import fetch_all
+from mellow_herald.store.hurt import HURT_AT, IS_HURT
 from mellow_herald.store.rings import NO_VALUE
 from mellow_herald.store.tables import AttemptRow, Device, DeviceEvent, Pulse, RingSlice
 
@@ -57,14 +58,17 @@ class Signals(TypedDict):
 
 # When a device begins to count for a brake, and when it first went bad for it.
 COUNTED = {
-    BrakeKind.FIRMWARE: (AttemptRow.exposed_at, AttemptRow.harmed_at),
+    BrakeKind.FIRMWARE: (AttemptRow.exposed_at, HURT_AT),
     BrakeKind.DELIVERY: (AttemptRow.offered_at, AttemptRow.undelivered_at),
 }
+# Whether it did, as an index can answer it.
+IS_BAD = {BrakeKind.FIRMWARE: IS_HURT, BrakeKind.DELIVERY: AttemptRow.undelivered_at.is_not(None)}
 
 
 # Who was bad for a brake and came through all the same: delivered is who was exposed or has it staged by now.
 CAME_THROUGH = {
-    BrakeKind.FIRMWARE: AttemptRow.state == State.CONFIRMED.value,
+    # Whom people complain about has not come through, whatever the device says.
+    BrakeKind.FIRMWARE: and_(AttemptRow.state == State.CONFIRMED.value, AttemptRow.evidence_at.is_(None)),
     BrakeKind.DELIVERY: or_(AttemptRow.exposed_at.is_not(None), AttemptRow.state == State.STAGED.value),
 }
 
@@ -78,7 +82,7 @@ async def count_bad(connection: AsyncConnection, rollout_id: int, since: datetim
     """Devices of a rollout that were ever bad, of those that count in the round that began ``since``."""
     if since is None:
         return 0
-    rounds = [and_(begins >= since, bad.is_not(None)) for begins, bad in COUNTED.values()]
+    rounds = [and_(begins >= since, IS_BAD[kind]) for kind, (begins, _) in COUNTED.items()]
     statement = select(func.count()).where(AttemptRow.rollout_id == rollout_id, or_(*rounds))
     return int(await connection.scalar(statement) or 0)
 
@@ -156,7 +160,7 @@ def _voting(rollout_id: int, kind: BrakeKind, since: datetime) -> Any:
     )
     bad = (
         select(AttemptRow.id, turn.label("turn"))
-        .where(AttemptRow.rollout_id == rollout_id, begins >= since, went_bad.is_not(None))
+        .where(AttemptRow.rollout_id == rollout_id, begins >= since, IS_BAD[kind])
         .subquery()
     )
     return select(bad.c.id).where(bad.c.turn == 1).subquery()

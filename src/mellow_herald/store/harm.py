@@ -13,6 +13,7 @@ from mellow_herald.core.harm import Counts, HarmBudget, HarmProgress, Wave
 from mellow_herald.core.plan import Plan
 from mellow_herald.store.brakes import fact_columns, fact_key, fact_values, signals_among
 from mellow_herald.store.database import fetch_all, fetch_one
+from mellow_herald.store.hurt import IS_HURT
 from mellow_herald.store.progress import soak_ends
 from mellow_herald.store.rings import Target
 from mellow_herald.store.selector_sql import compile_selector
@@ -104,7 +105,7 @@ async def count_at_worst(connection: AsyncConnection, rollouts: Iterable[int]) -
     at_risk = AttemptRow.state.in_([state.value for state in AT_RISK])
     statement = (
         select(AttemptRow.rollout_id, func.count().label("devices"))
-        .where(AttemptRow.rollout_id.in_(sorted(set(rollouts))), or_(AttemptRow.harmed_at.is_not(None), at_risk))
+        .where(AttemptRow.rollout_id.in_(sorted(set(rollouts))), or_(IS_HURT, at_risk))
         .group_by(AttemptRow.rollout_id)
     )
     return {row.rollout_id: row.devices for row in await connection.execute(statement)}
@@ -125,9 +126,7 @@ async def standing(connection: AsyncConnection, rollout_id: int, plan: Plan, now
     """How a rollout's budget stands, from a few rows however large the rollout is."""
     budget = plan.harm
     assert budget is not None, "only where there is a budget"
-    hurt = await connection.scalar(
-        select(func.count()).where(AttemptRow.rollout_id == rollout_id, AttemptRow.harmed_at.is_not(None))
-    )
+    hurt = await connection.scalar(select(func.count()).where(AttemptRow.rollout_id == rollout_id, IS_HURT))
     waves = await list_waves(connection, rollout_id)
     if not waves:
         return Standing(int(hurt or 0), None)
@@ -135,7 +134,7 @@ async def standing(connection: AsyncConnection, rollout_id: int, plan: Plan, now
     statement = (
         select(
             func.count(func.distinct(what)).label("given"),
-            func.count().filter(AttemptRow.harmed_at.is_(None), ~_decided(plan, now, None)).label("undecided"),
+            func.count().filter(~IS_HURT, ~_decided(plan, now, None)).label("undecided"),
         )
         .select_from(AttemptRow)
         .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
@@ -161,7 +160,6 @@ async def load_progress(
     assert budget is not None, "only where there is a budget"
     facts = list(foreseen)
     decided = _decided(plan, now, serving_since)
-    hurt = AttemptRow.harmed_at.is_not(None)
     at_risk = AttemptRow.state.in_([state.value for state in AT_RISK])
     counted = (
         select(
@@ -170,15 +168,15 @@ async def load_progress(
             AttemptRow.id,
             AttemptRow.wave,
             AttemptRow.exposed_at,
-            hurt.label("hurt"),
-            and_(~hurt, ~decided).label("undecided"),
+            IS_HURT.label("hurt"),
+            and_(~IS_HURT, ~decided).label("undecided"),
             at_risk.label("at_risk"),
         )
         .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
         .where(
             AttemptRow.rollout_id == rollout_id,
             AttemptRow.exposed_at.is_not(None),
-            or_(hurt, AttemptRow.state != State.CALLED_OFF.value),
+            or_(IS_HURT, AttemptRow.state != State.CALLED_OFF.value),
         )
         .subquery()
     )

@@ -14,7 +14,8 @@ from mellow_herald.store.tables import Credential, EnrolmentCode, KnownAddress, 
 
 
 class SignedIn(TypedDict):
-    """A credential that is good, with its person's ``name`` and ``roles``."""
+    """A credential that is good, with its person's ``name`` and ``roles``; ``token`` is its own name, ``only_for`` what
+    it may be used for alone."""
 
     id: int
     kind: str
@@ -23,6 +24,8 @@ class SignedIn(TypedDict):
     roles: list[str]
     must_change: bool
     only: str | None
+    token: str
+    only_for: str | None
 
 
 class TeamMember(TypedDict):
@@ -46,6 +49,7 @@ class OpenToken(TypedDict):
     person: str
     created_at: datetime
     expires_at: datetime
+    only_for: str | None
 
 
 class Rights(TypedDict):
@@ -133,9 +137,11 @@ async def add_credential(
     secret_hash: str,
     at: datetime,
     expires_at: datetime,
+    only_for: str | None = None,
 ) -> int:
     """Adds a session or token; returns its id. Times are real time."""
     values = {"person_id": person_id, "kind": kind, "name": name, "secret_hash": secret_hash}
+    values["only_for"] = only_for
     statement = insert(Credential).values(**values, created_at=at, expires_at=expires_at).returning(Credential.id)
     return int((await connection.execute(statement)).scalar_one())
 
@@ -151,6 +157,8 @@ async def find_credential(connection: AsyncConnection, secret_hash: str, at: dat
             Person.roles,
             Person.must_change,
             Person.only,
+            Credential.name.label("token"),
+            Credential.only_for,
         )
         .join(Person, Person.id == Credential.person_id)
         .where(
@@ -195,6 +203,7 @@ async def list_tokens(connection: AsyncConnection, person_id: int | None) -> lis
             Person.name.label("person"),
             Credential.created_at,
             Credential.expires_at,
+            Credential.only_for,
         )
         .join(Person, Person.id == Credential.person_id)
         .where(Credential.kind == "token", Credential.closed_at.is_(None))

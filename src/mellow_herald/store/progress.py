@@ -15,6 +15,7 @@ from mellow_herald.core.decide import GONE, RingProgress, Unheard
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.presence import LATE_AFTER
 from mellow_herald.core.rollout import RingState
+from mellow_herald.core.say import Asks
 from mellow_herald.store.database import fetch_all
 from mellow_herald.store.heard import HEARD_AT
 from mellow_herald.store.rollouts import WENT_BAD
@@ -188,10 +189,14 @@ async def ring_progress(
             func.count().filter(undecided).label("undecided"),
             func.count().filter(expected).label("expected"),
             func.count(AttemptRow.id).filter(asked).label("asked"),
-            func.count().filter(AttemptRow.state == State.CONFIRMED.value, ~AttemptRow.left_out).label("good"),
+            func.count()
+            .filter(AttemptRow.state == State.CONFIRMED.value, ~AttemptRow.left_out, AttemptRow.evidence_at.is_(None))
+            .label("good"),
             func.count().filter(WENT_BAD.is_not(None), terms.this_round, ~AttemptRow.left_out).label("bad"),
             func.count(AttemptRow.id).filter(terms.aside).label("aside"),
             RingRow.stands_why,
+            RingRow.asks,
+            RingRow.asks_why,
             case((RingRow.anyway_round == looked.round_number, RingRow.anyway_bad)).label("anyway"),
             func.count().filter(AttemptRow.live, ~terms.cloned).label("live"),
             func.max(soaks).filter(AttemptRow.state == State.CONFIRMED.value).label("soak_until"),
@@ -217,6 +222,8 @@ async def ring_progress(
             set_aside=r.aside,
             stands_why=r.stands_why,
             anyway=r.anyway,
+            asks=None if r.asks is None else Asks(r.asks),
+            asks_why=r.asks_why,
         )
         for r in await connection.execute(statement)
     ]

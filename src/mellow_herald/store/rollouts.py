@@ -11,6 +11,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from mellow_herald.core.attempt import AT_RISK, BAD, State
 from mellow_herald.core.rollout import RingState, RolloutState
 from mellow_herald.store.database import fetch_all
+from mellow_herald.store.hurt import HURT_AT
 from mellow_herald.store.rows import StoredRing, StoredRollout
 from mellow_herald.store.tables import (
     AttemptRow,
@@ -23,7 +24,7 @@ from mellow_herald.store.tables import (
 )
 
 # When an attempt went bad, whichever way; NULL if it never did.
-WENT_BAD = func.greatest(AttemptRow.harmed_at, AttemptRow.undelivered_at)
+WENT_BAD = func.greatest(HURT_AT, AttemptRow.undelivered_at)
 
 
 class ImageOfRelease(TypedDict):
@@ -48,6 +49,7 @@ class RolloutOfRelease(StoredRollout):
     needs: dict[str, Any]
     independent: bool
     manifest_digest: str
+    published_by: str | None
     images: list[ImageOfRelease]
 
 
@@ -129,6 +131,7 @@ async def list_rollouts(
             Release.needs,
             Release.independent,
             Release.manifest_digest,
+            Release.published_by,
             images.label("images"),
         )
         .join(Release, Release.id == Rollout.release_id)

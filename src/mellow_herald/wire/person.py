@@ -94,11 +94,18 @@ class PersonOut(Shown):
     password: str | None = None
 
 
+class TokenFor(StrEnum):
+    """What a token may be for alone: to send outside evidence."""
+
+    EVIDENCE = "evidence"
+
+
 class TokenIn(Model):
-    """Asks for a token for API and command line; it expires after ``days``."""
+    """Asks for a token for API and command line; it expires after ``days``. With ``only_for`` it may do that alone."""
 
     name: Title = "command line"
     days: Annotated[int, Field(strict=True, ge=1, le=366)] = 90
+    only_for: TokenFor | None = None
 
 
 class TokenOut(Shown):
@@ -109,4 +116,5 @@ class TokenOut(Shown):
     person: str
     created_at: Time
     expires_at: Time
+    only_for: TokenFor | None = None
     token: str | None = None

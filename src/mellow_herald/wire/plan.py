@@ -28,6 +28,7 @@ from mellow_herald.core.plan import (
 )
 from mellow_herald.core.radio.air import Region
 from mellow_herald.core.relapse import Measure, ReadingRule, Worse
+from mellow_herald.core.say import ApprovalRule, EvidenceRule
 from mellow_herald.wire.model import AnyTime, CalendarDay, Duration, Model, Name, Number, Text, Title, checked
 
 Target = Annotated[str, StringConstraints(max_length=20_000, pattern=r"^[^\x00]*$")]
@@ -38,6 +39,8 @@ Zone = Annotated[
     Field(examples=["Europe/Dublin"]),
 ]
 Clock = Annotated[str, StringConstraints(pattern=r"^([01]\d|2[0-3]):[0-5]\d$"), Field(examples=["02:30"])]
+# What was heard outside: a support call, an alarm of other monitoring, …
+Kind = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9-]{0,39}$"), Field(examples=["support-call"])]
 NO_LIST = "in_list = 0"
 Day = Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"]
 Share = Annotated[float, Field(strict=True, ge=0, le=1)]
@@ -164,6 +167,23 @@ class PlanHarm(Model):
         )
 
 
+class PlanApproval(Model):
+    """Which rings another person must approve of before they open: ``rings`` by name (``all`` for every one), and those
+    with more than the share ``share_above`` of all planned devices. ``by`` is the role of who may; with
+    ``not_the_starter`` nobody who started the rollout, wrote its plan or published its release."""
+
+    rings: Annotated[list[Title], Field(max_length=50)] = Field(default_factory=list)
+    share_above: Annotated[float, Field(strict=True, ge=0, lt=1)] | None = None
+    by: Literal["operator", "publisher", "admin"] = "operator"
+    not_the_starter: StrictBool = True
+
+
+class PlanEvidence(Model):
+    """Kinds of outside evidence on which the rollout is held at once."""
+
+    hold_on: Annotated[list[Kind], Field(max_length=20)] = Field(default_factory=list)
+
+
 class PlanRadio(Model):
     """How devices on narrow radio are sent to, all of a ring at once. What is left out is computed: ``at`` the earliest
     moment by which all can be prepared (sooner is refused), ``length`` how long devices listen (shorter than it takes
@@ -235,6 +255,8 @@ class PlanDocument(Model):
     numbers: PlanNumbers = Field(default_factory=PlanNumbers)
     brake: PlanBrake = Field(default_factory=PlanBrake)
     harm: PlanHarm | None = None
+    approval: PlanApproval | None = None
+    evidence: PlanEvidence = Field(default_factory=PlanEvidence)
     radio: PlanRadio = Field(default_factory=PlanRadio)
     coap: PlanCoap = Field(default_factory=PlanCoap)
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)]
@@ -317,6 +339,12 @@ class PlanDocument(Model):
                 tuple(ReadingRule(one.name, one.worse, one.by, one.at_least, one.measure) for one in brake.readings),
             ),
             harm=None if self.harm is None else self.harm.to_budget(),
+            approval=None
+            if self.approval is None
+            else ApprovalRule(
+                tuple(self.approval.rings), self.approval.share_above, self.approval.by, self.approval.not_the_starter
+            ),
+            evidence=EvidenceRule(tuple(self.evidence.hold_on)),
             radio=RadioPlan(
                 radio.region,
                 None if radio.at is None else local_moment(radio.at, zone),

@@ -11,6 +11,7 @@ from mellow_herald.wire.model import Shown, Time
 from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.readings import ChangeOut
 from mellow_herald.wire.rollout import HarmWaveOut, RolloutOut
+from mellow_herald.wire.say import ApprovalOut, EvidenceListOut
 from mellow_herald.wire.suspect import SuspectsOut
 from mellow_herald.wire.topology import AlarmOut
 
@@ -83,7 +84,8 @@ class FailureOut(Shown):
 class ReportOut(Shown):
     """What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
-    ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget."""
+    ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget;
+    ``evidence`` is what was heard outside, ``approvals`` who approved, and what they saw."""
 
     now: Time
     rollout: RolloutOut
@@ -97,3 +99,5 @@ class ReportOut(Shown):
     sessions: list[RadioSessionOut] = Field(default_factory=list)
     changes: list[ChangeOut] = Field(default_factory=list)
     waves: list[HarmWaveOut] = Field(default_factory=list)
+    evidence: EvidenceListOut | None = None
+    approvals: list[ApprovalOut] = Field(default_factory=list)

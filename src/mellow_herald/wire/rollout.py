@@ -8,6 +8,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.choices import Do
 from mellow_herald.core.plan import Opens
 from mellow_herald.core.rollout import Outcome, RingState, RolloutKind, RolloutState
+from mellow_herald.core.say import Asks
 from mellow_herald.wire.model import Duration, Model, Reason, Shown, Time
 from mellow_herald.wire.plan import PlanCalendar, PlanDocument, PlanPace, PlanRing, Target
 from mellow_herald.wire.radio import RadioForecast
@@ -16,9 +17,10 @@ from mellow_herald.wire.radio import RadioForecast
 class RingOut(Shown):
     """One ring as it stands, with its attempts counted by state. ``planned`` is how many devices it was to have when it
     was planned, ``targeted`` how many have an attempt, ``ever_bad`` how many of those ever went bad; ``opens`` and
-    ``not_before`` are those of its plan; ``asks_why`` says why it awaits go, ``stands_why`` why it stands still.
-    ``set_aside`` counts devices that hold it no longer, by what they wait for. A ring that is not open yet opens at
-    ``earliest`` (a bound that moves as long as devices are under way), when what it ``hangs_on`` has come to pass."""
+    ``not_before`` are those of its plan; ``asks`` and ``asks_why`` say what it asks of people and why, ``stands_why``
+    why it stands still. ``set_aside`` counts devices that hold it no longer, by what they wait for. A ring that is not
+    open yet opens at ``earliest`` (a bound that moves as long as devices are under way), when what it ``hangs_on`` has
+    come to pass."""
 
     position: int
     name: str
@@ -29,6 +31,7 @@ class RingOut(Shown):
     opens: Opens
     not_before: Time | None
     go_at: Time | None
+    asks: Asks | None = None
     asks_why: str | None
     stands_why: str | None
     opened_at: Time | None
@@ -95,6 +98,16 @@ class HarmBudgetOut(Shown):
     words: str
 
 
+class OutsideOut(Shown):
+    """What was heard outside about a rollout, counted: devices ``named`` that have the release, and others; ``unseen``
+    pieces that name none and wait for somebody; ``withdrawn`` ones."""
+
+    named: int
+    named_others: int
+    unseen: int
+    withdrawn: int
+
+
 class RolloutOut(Shown):
     """A rollout as it stands at ``now`` (service time). ``kind`` is ``forward``, ``rollback`` (of the rollout
     ``rolls_back``) or ``swap``; ``rolled_back_by`` are the rollbacks of this one; ``round`` counts from 1;
@@ -106,7 +119,8 @@ class RolloutOut(Shown):
     attempts that ever went bad, ``unasked`` those that switched without clearance. ``waiting`` counts what live
     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said. ``failed_parts`` are the
-    components that went bad for a reason of their own, ring by ring; ``budget`` is how its harm budget stands."""
+    components that went bad for a reason of their own, ring by ring; ``budget`` is how its harm budget stands,
+    ``outside`` what was heard outside, None if nothing was."""
 
     now: Time
     id: int
@@ -145,6 +159,7 @@ class RolloutOut(Shown):
     moved_bytes: int
     all_bytes: int
     budget: HarmBudgetOut | None = None
+    outside: OutsideOut | None = None
     halt_number: int | None
     rings: list[RingOut]
     plan: PlanDocument

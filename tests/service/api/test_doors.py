@@ -37,6 +37,9 @@ RULES = {
     ("post", "/api/v1/key_lists"): ADMIN,
     ("post", "/api/v1/boards"): PUBLISHER,
     ("get", "/api/v1/webhooks"): OPERATOR,
+    ("post", "/api/v1/evidence"): OPERATOR,
+    # Whose approval it takes, the plan says.
+    ("post", "/api/v1/rollouts/{rollout_id}/approvals"): ANYONE,
     ("get", "/api/v1/webhooks/{webhook_id}/dead"): OPERATOR,
 }
 # By the beginning of the path, for what is no GET.

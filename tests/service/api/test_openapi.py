@@ -123,7 +123,9 @@ def _body(rng: random.Random, document: dict[str, Any], operation: dict[str, Any
     kind = rng.random()
     if kind < 0.15:
         return rng.choice([b"", b"{", b"\xff", b"[1,", b'"text"', b"NaN"])
-    schema = document["components"]["schemas"][content["schema"]["$ref"].rpartition("/")[2]]
+    schema = content["schema"]
+    if "$ref" in schema:
+        schema = document["components"]["schemas"][schema["$ref"].rpartition("/")[2]]
     fields = {name: rng.choice(NASTY) for name in schema["properties"] if rng.random() < 0.85}
     return json.dumps(fields).encode()
 

@@ -16,6 +16,7 @@ from mellow_herald.client.asynchronous.radio import Radio
 from mellow_herald.client.asynchronous.readings import Readings, Signals
 from mellow_herald.client.asynchronous.recordings import Recordings
 from mellow_herald.client.asynchronous.rollouts import Rollouts, Webhooks
+from mellow_herald.client.asynchronous.say import Approvals, Evidence
 from mellow_herald.client.calls import Call
 from mellow_herald.client.errors import error_for, unreachable
 from mellow_herald.client.stream import async_events
@@ -50,6 +51,7 @@ from mellow_herald.wire.person import (
     Role,
     RolesIn,
     SignIn,
+    TokenFor,
     TokenIn,
     TokenOut,
 )
@@ -98,6 +100,8 @@ class AsyncHerald:
         self.signals = Signals(self)
         self.readings = Readings(self)
         self.recordings = Recordings(self)
+        self.evidence = Evidence(self)
+        self.approvals = Approvals(self)
         self.charts = Charts(self)
         self.journal = Journal(self)
 
@@ -253,9 +257,11 @@ class People:
         """Who is signed in."""
         return await self._herald.send(calls.whoami())
 
-    async def make_token(self, name: str = "command line", days: int = 90) -> TokenOut:
-        """Makes a token; its secret is in the answer, this once."""
-        return await self._herald.send(calls.make_token(TokenIn(name=name, days=days)))
+    async def make_token(
+        self, name: str = "command line", days: int = 90, only_for: TokenFor | None = None
+    ) -> TokenOut:
+        """Makes a token; its secret is in the answer, this once. With ``only_for`` it may do that alone."""
+        return await self._herald.send(calls.make_token(TokenIn(name=name, days=days, only_for=only_for)))
 
     async def tokens(self, *, everybody: bool = False) -> list[TokenOut]:
         """One's own open tokens, or everybody's (for admins)."""

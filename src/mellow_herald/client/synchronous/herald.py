@@ -20,6 +20,7 @@ from mellow_herald.client.synchronous.radio import Radio
 from mellow_herald.client.synchronous.readings import Readings, Signals
 from mellow_herald.client.synchronous.recordings import Recordings
 from mellow_herald.client.synchronous.rollouts import Rollouts, Webhooks
+from mellow_herald.client.synchronous.say import Approvals, Evidence
 from mellow_herald.client.transport import (
     AGAIN,
     DEFAULT_URL,
@@ -51,6 +52,7 @@ from mellow_herald.wire.person import (
     Role,
     RolesIn,
     SignIn,
+    TokenFor,
     TokenIn,
     TokenOut,
 )
@@ -99,6 +101,8 @@ class Herald:
         self.signals = Signals(self)
         self.readings = Readings(self)
         self.recordings = Recordings(self)
+        self.evidence = Evidence(self)
+        self.approvals = Approvals(self)
         self.charts = Charts(self)
         self.journal = Journal(self)
 
@@ -254,9 +258,9 @@ class People:
         """Who is signed in."""
         return self._herald.send(calls.whoami())
 
-    def make_token(self, name: str = "command line", days: int = 90) -> TokenOut:
-        """Makes a token; its secret is in the answer, this once."""
-        return self._herald.send(calls.make_token(TokenIn(name=name, days=days)))
+    def make_token(self, name: str = "command line", days: int = 90, only_for: TokenFor | None = None) -> TokenOut:
+        """Makes a token; its secret is in the answer, this once. With ``only_for`` it may do that alone."""
+        return self._herald.send(calls.make_token(TokenIn(name=name, days=days, only_for=only_for)))
 
     def tokens(self, *, everybody: bool = False) -> list[TokenOut]:
         """One's own open tokens, or everybody's (for admins)."""

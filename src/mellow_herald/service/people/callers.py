@@ -14,11 +14,13 @@ from mellow_herald.service.people.narrowing import keep_within
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.store import people
 from mellow_herald.store.rows import StoredCredential
-from mellow_herald.wire.person import Role
+from mellow_herald.wire.person import Role, TokenFor
 
 COOKIE = "herald_session"
 CONSOLE_HEADER = "herald-console"
 SAFE_METHODS = frozenset({"GET", "HEAD", "OPTIONS"})
+# What tokens made for one thing alone are let in to.
+PURPOSES = {TokenFor.EVIDENCE: frozenset({("POST", "/evidence"), ("GET", "/session"), ("DELETE", "/session")})}
 bearer = HTTPBearer(auto_error=False, description="A token made by `herald sign-in`.")
 cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="The console's session.")
 
@@ -26,7 +28,8 @@ cookie = APIKeyCookie(name=COOKIE, auto_error=False, description="The console's 
 @dataclass(frozen=True, slots=True)
 class Caller:
     """A signed-in person and the credential used. ``must_change``: the password is not of their own choice yet.
-    ``only``: the selector of the devices that they are narrowed to."""
+    ``only``: the selector of the devices that they are narrowed to; ``by_token`` is the name of the token, if it is
+    one."""
 
     person_id: int
     name: str
@@ -34,6 +37,7 @@ class Caller:
     credential_id: int
     must_change: bool
     only: str | None = None
+    by_token: str | None = None
 
     @property
     def rights(self) -> frozenset[str]:
@@ -73,8 +77,19 @@ async def signed_in(
     if by_token is None and request.method not in SAFE_METHODS and CONSOLE_HEADER not in request.headers:
         # Another site can make a browser send the cookie, but not this header.
         raise ProblemError(403, "not-from-console", "Calls with a session cookie must carry the Herald-Console header.")
+    if found["only_for"] is not None:
+        _keep_to_its_purpose(request, found["token"], found["only_for"])
     roles = frozenset(Role(role) for role in found["roles"])
-    return Caller(found["person_id"], found["name"], roles, found["id"], found["must_change"], found["only"])
+    token = found["token"] if found["kind"] == "token" else None
+    return Caller(found["person_id"], found["name"], roles, found["id"], found["must_change"], found["only"], token)
+
+
+def _keep_to_its_purpose(request: Request, name: str, purpose: str) -> None:
+    """A token that was made for one thing alone does nothing else, whatever its person may."""
+    path = str(getattr(request.scope["route"], "path", ""))
+    if (request.method, path) not in PURPOSES[TokenFor(purpose)]:
+        detail = f"The token {name!r} is for {purpose} alone. Use another for this."
+        raise ProblemError(403, "token-too-narrow", detail)
 
 
 def _not_good(spent: StoredCredential | None, now: datetime) -> ProblemError:

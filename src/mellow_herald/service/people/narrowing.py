@@ -74,6 +74,7 @@ KEEPING = frozenset(
         ("GET", "/recordings/{number}"),
         ("GET", "/recordings/{number}/file"),
         ("POST", "/recordings/{number}/cancel"),
+        ("POST", "/evidence"),
     }
 )
 

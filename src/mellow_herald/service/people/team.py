@@ -122,13 +122,17 @@ async def close(context: Context, name: str, by: str) -> None:
 
 async def make_token(context: Context, who: Caller, asked: TokenIn) -> TokenOut:
     """Makes a token; it is told this once."""
+    alone = f", for {asked.only_for} alone" if asked.only_for else ""
     secret, now = "mht_" + secrets.token_urlsafe(32), context.clock.real()
     expires = now + timedelta(days=asked.days)
     async with context.engine.begin() as connection:
         hashed = secret_hash(secret)
-        token_id = await people.add_credential(connection, who.person_id, "token", asked.name, hashed, now, expires)
-        await _note(context, connection, who.name, "token made", f"token {token_id}", f"for {asked.name}")
+        token_id = await people.add_credential(
+            connection, who.person_id, "token", asked.name, hashed, now, expires, asked.only_for
+        )
+        await _note(context, connection, who.name, "token made", f"token {token_id}", f"for {asked.name}{alone}")
     made = {"id": token_id, "name": asked.name, "person": who.name, "created_at": now, "expires_at": expires}
+    made["only_for"] = asked.only_for
     return TokenOut.model_validate({**made, "token": secret})
 
 

@@ -38,6 +38,7 @@ from mellow_herald.service.rollouts.brakes import read_brakes
 from mellow_herald.service.rollouts.ending import apply_to, call_off_slice, finish
 from mellow_herald.service.rollouts.halting import CONDUCTOR
 from mellow_herald.service.rollouts.life import halt_within
+from mellow_herald.service.rollouts.people_say import load_say
 from mellow_herald.service.rollouts.planning import plan_of, target_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders
 from mellow_herald.service.rollouts.rollbacks import count_to_come, end_what_was_left, go_back
@@ -249,6 +250,7 @@ class Conductor:
             await brakes.quiet(connection, rollout_id, now, within),
             await count_to_come(connection, row, now),
             await self._harm(connection, row, plan, now),
+            await load_say(connection, row, plan, (await rollouts.list_rings(connection, [rollout_id]))[rollout_id]),
         )
 
     async def _harm(
@@ -269,9 +271,10 @@ class Conductor:
                 await rollouts.move_rollout(connection, rollout_id, RolloutState.RUNNING, started_at=now, round_at=now)
                 await self._record(connection, rollout_id, "started", "the time of its plan has come", now)
                 await renew_orders(connection, rollout_id, "started", now)
-            case AskForGo(position, why):
-                await rollouts.move_ring(connection, rollout_id, position, RingState.AWAITING_GO, asks_why=why)
-                await self._record(connection, rollout_id, f"ring {position + 1} awaits go", why, now)
+            case AskForGo(position, why, asks):
+                asking = {"asks": asks.value, "asks_why": why}
+                await rollouts.move_ring(connection, rollout_id, position, RingState.AWAITING_GO, **asking)
+                await self._record(connection, rollout_id, f"ring {position + 1} awaits {asks.awaited}", why, now)
             case BeginSoak(position):
                 await rollouts.move_ring(connection, rollout_id, position, RingState.SOAKING, stands_why=None)
                 what = f"ring {position + 1} soaking"

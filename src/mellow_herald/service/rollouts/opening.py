@@ -4,8 +4,11 @@ call, and nobody is to wonder why it got nothing."""
 import asyncio
 import time
 
+from mellow_herald.core.plan import Opens
 from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.core.say import Asks
 from mellow_herald.service.context import Context
+from mellow_herald.service.rollouts.people_say import load_say
 from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.store import rollouts
 
@@ -29,11 +32,15 @@ async def _is_to_open(context: Context, rollout_id: int) -> bool:
     async with context.engine.connect() as connection:
         (row,) = await rollouts.list_rollouts(connection, rollout_id=rollout_id)
         rings = (await rollouts.list_rings(connection, [rollout_id]))[rollout_id]
-    plan, now = plan_of(row), context.clock.now()
+        plan, now = plan_of(row), context.clock.now()
+        said = await load_say(connection, row, plan, rings)
     turn = next((ring for ring in rings if ring["state"] != RingState.DONE), None)
     if row["state"] != RolloutState.RUNNING or turn is None:
         return False
-    if turn["state"] == RingState.AWAITING_GO:
+    if turn["state"] == RingState.AWAITING_GO and turn["asks"] in (None, Asks.GO):
         return turn["go_at"] is not None
+    if turn["state"] == RingState.AWAITING_GO:
+        by_hand = plan.rings[turn["position"]].opens is Opens.BY_HAND and turn["go_at"] is None
+        return not by_hand and said.still_asks(turn["position"], plan.approval) is None
     not_before = plan.rings[turn["position"]].not_before
     return turn["state"] == RingState.CLOSED and (not_before is None or not_before <= now)

@@ -9,7 +9,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.course import Move
 from mellow_herald.core.course import course as course_of
 from mellow_herald.service.context import Context
-from mellow_herald.service.rollouts import brakes, budget, radio_sessions, suspects
+from mellow_herald.service.rollouts import approvals, brakes, budget, evidence, radio_sessions, suspects
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.service.rollouts.shown import assemble
 from mellow_herald.store import alarms
@@ -59,6 +59,8 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         failures = await failed_tries(connection, rollout_id, limit=MOST_FAILURES)
         decisions = await store.decisions(connection, rollout_id)
         waves = await budget.waves(connection, row)
+        heard = await evidence.show(connection, rollout_id)
+        approved = await approvals.list_given(connection, rollout_id)
         noticed = await alarms.list_alarms(connection, rollout_id=rollout_id, limit=MOST_ALARMS)
     past = await _past(context, row)
     shown_brakes, found = (
@@ -77,6 +79,8 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         alarms=[AlarmOut.model_validate(dict(one)) for one in noticed],
         sessions=await radio_sessions.list_sessions(context, rollout_id),
         waves=waves,
+        evidence=heard if heard.items else None,
+        approvals=approved,
     )
 
 

@@ -8,7 +8,16 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.course import stacked
 from mellow_herald.core.visible import visible
 from mellow_herald.service.rollouts.report_change import change_in_words, change_picture
-from mellow_herald.service.rollouts.report_text import accounting, moment, session_cells, size, span, what_it_came_to
+from mellow_herald.service.rollouts.report_text import (
+    accounting,
+    approval_cells,
+    evidence_cells,
+    moment,
+    session_cells,
+    size,
+    span,
+    what_it_came_to,
+)
 from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.report import ReportOut, RingReport
 
@@ -105,6 +114,14 @@ def _parts(report: ReportOut) -> Iterable[str]:
     if rollout.budget is not None:
         yield f"<h2>Its harm budget</h2><p>{escape(rollout.budget.words)}.</p>"
         yield f"<ul>{''.join(f'<li>{moment(one.began_at)} {escape(one.words)}</li>' for one in report.waves)}</ul>"
+    if report.evidence is not None:
+        yield f"<h2>What was heard outside</h2><p>{escape(report.evidence.words)}.</p>"
+        rows = [[escape(cell) for cell in evidence_cells(one)] for one in report.evidence.items]
+        yield _table(["when", "from", "kind", "device", "text", "what became of it"], rows)
+    if report.approvals:
+        yield "<h2>Who approved, and what they saw</h2>"
+        rows = [[escape(cell) for cell in approval_cells(one)] for one in report.approvals]
+        yield _table(["when", "who", "ring", "why", "seen"], rows)
     if report.changes:
         yield "<h2>What it did to readings</h2>"
         for change in report.changes:

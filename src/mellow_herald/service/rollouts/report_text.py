@@ -8,6 +8,7 @@ from mellow_herald.service.rollouts.report_change import change_in_words
 from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.report import ReportOut
+from mellow_herald.wire.say import ApprovalOut, EvidenceOut
 
 MOMENT = "%Y-%m-%d %H:%M:%S"
 
@@ -113,6 +114,15 @@ def _parts(report: ReportOut) -> Iterable[str]:
         yield f"\n## Its harm budget\n\n{_plain(rollout.budget.words)}.\n"
         for wave in report.waves:
             yield f"- {moment(wave.began_at)} {_plain(wave.words)}"
+    if report.evidence is not None:
+        yield f"\n## What was heard outside\n\n{_plain(report.evidence.words)}.\n"
+        yield "| when | from | kind | device | text | what became of it |\n|---|---|---|---|---|---|"
+        for heard in report.evidence.items:
+            yield f"| {' | '.join(_cell(cell) for cell in evidence_cells(heard))} |"
+    if report.approvals:
+        yield "\n## Who approved, and what they saw\n\n| when | who | ring | why | seen |\n|---|---|---|---|---|"
+        for given in report.approvals:
+            yield f"| {' | '.join(_cell(cell) for cell in approval_cells(given))} |"
     if any(brake.seen for brake in report.brakes.brakes):
         yield f"\n## What the brakes saw\n\nRound {report.brakes.round}.\n"
         for seen in report.brakes.brakes:
@@ -171,6 +181,40 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield "\n## Who decided what\n\n| when | who | what | why |\n|---|---|---|---|"
     for entry in report.decisions:
         yield f"| {moment(entry.at)} | {_cell(entry.who)} | {_cell(entry.what)} | {_cell(entry.why)} |"
+
+
+def evidence_cells(one: EvidenceOut) -> list[str]:
+    """A piece of evidence as a line of a table."""
+    became = "counts as bad" if one.counts else "waits to be acknowledged" if one.waits else ""
+    if one.acknowledged_by:
+        became = (
+            f"acknowledged by {one.acknowledged_by}{' as unrelated' if one.unrelated else ''}: {one.acknowledged_why}"
+        )
+    if one.withdrawn_by:
+        became = f"withdrawn by {one.withdrawn_by}: {one.withdrawn_why}"
+    elif one.serial and not one.exposed:
+        became = "had not the release then"
+    return [moment(one.at), one.filed_by, one.kind, one.serial or "", one.text, became]
+
+
+def approval_cells(one: ApprovalOut) -> list[str]:
+    """An approval as a line of a table, with what there was to see."""
+    seen = one.shown
+    words = [
+        f"{seen.get('hurt', 0)} of {seen.get('exposed', 0)} hurt",
+        *seen.get("brakes", []),
+        seen.get("control"),
+        seen.get("budget"),
+        (seen.get("evidence") or {}).get("words"),
+    ]
+    void = f" (void: {one.void_why})" if one.void_why else ""
+    return [
+        moment(one.at),
+        one.by,
+        f"{one.ring + 1}",
+        f"{one.reason}{void}",
+        "; ".join(str(word) for word in words if word),
+    ]
 
 
 def session_cells(one: RadioSessionOut) -> list[str]:

@@ -15,11 +15,13 @@ from mellow_herald.core.needs import explain
 from mellow_herald.core.outlook import Outlook, outlook
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import ENDED, RingState, RolloutKind, RolloutState
+from mellow_herald.core.say import Asks
 from mellow_herald.service.context import Context
 from mellow_herald.service.rollouts.budget import stands
+from mellow_herald.service.rollouts.people_say import load_say
 from mellow_herald.service.rollouts.planning import needs_of, plan_of, size_of
 from mellow_herald.service.rollouts.record import stored_rollout
-from mellow_herald.store import progress, rollouts, tallies
+from mellow_herald.store import progress, rollouts, say, tallies
 from mellow_herald.store.attempts import ShownAttempt
 from mellow_herald.store.failures import failed_parts
 from mellow_herald.store.rollouts import RolloutOfRelease
@@ -46,6 +48,7 @@ async def assemble(connection: AsyncConnection, rows: Sequence[RolloutOfRelease]
     views = {
         row["id"]: await _look(connection, row, rings[row["id"]], now) for row in rows if row["state"] not in ENDED
     }
+    outside = await say.count_heard(connection, ids)
     at_risk = {one: Tally([count for count in counts if count["rollout_id"] == one]).among(AT_RISK) for one in ids}
     budgets = {
         row["id"]: await stands(connection, row, at_risk[row["id"]], now)
@@ -60,6 +63,7 @@ async def assemble(connection: AsyncConnection, rows: Sequence[RolloutOfRelease]
                 "harm": harm.get(row["id"], {}),
                 "failed_parts": [one for one in failed if one["rollout_id"] == row["id"]],
                 "budget": budgets.get(row["id"]),
+                "outside": outside.get(row["id"]),
             },
             rings[row["id"]],
             Tally([count for count in counts if count["rollout_id"] == row["id"]]),
@@ -98,7 +102,8 @@ async def _look(
     if closed:
         at_risk = await rollouts.count_at_risk(connection, row["id"])
         go = await rollouts.rings_with_go(connection, row["id"])
-        seen = Progress(RolloutState(row["state"]), tuple(rings), now, at_risk=at_risk, go=go)
+        said = await load_say(connection, row, plan, stored)
+        seen = Progress(RolloutState(row["state"]), tuple(rings), now, at_risk=at_risk, go=go, say=said)
         to_come = outlook(plan, seen, now)
     return View(rings, aside, {one.position: one for one in to_come})
 
@@ -193,7 +198,7 @@ def _choices(
             called_off=tally.among(frozenset({State.CALLED_OFF})),
             exposed=tally.total("exposed"),
             ever_bad=tally.total("ever_bad"),
-            asking=None if asking is None else (asking["name"], asking["planned"]),
+            asking=None if asking is None else (asking["name"], asking["planned"], Asks(asking["asks"] or Asks.GO)),
             standing=None if standing is None else _numbers(standing, rings, tally, view, spent),
         )
     )
@@ -214,6 +219,7 @@ def _numbers(ring: StoredRing, rings: Sequence[StoredRing], tally: Tally, view: 
         aside=now.set_aside,
         next_devices=sum(other["planned"] for other in rings if other["position"] == position + 1),
         spent=spent,
+        closed=ring["state"] in (RingState.CLOSED, RingState.AWAITING_GO),
     )
 
 

@@ -1,18 +1,21 @@
 """What engineers do with a rollout that runs: let a ring open, change what is to come, see to single devices."""
 
+from collections.abc import Sequence
 from datetime import datetime
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import RETRIED, CallOff, OneMore, Refusal, advance
 from mellow_herald.core.rollout import ENDED, RingState, RolloutState
+from mellow_herald.core.say import Asks
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rollouts.budget import stands
 from mellow_herald.service.rollouts.ending import apply_to, go_on_without
 from mellow_herald.service.rollouts.opening import open_at_once
-from mellow_herald.service.rollouts.planning import add_exception
+from mellow_herald.service.rollouts.people_say import load_say
+from mellow_herald.service.rollouts.planning import add_exception, plan_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders, stored_rollout
 from mellow_herald.store import attempts, rollouts
 from mellow_herald.store.feed import JournalEntry, write_journal
@@ -41,6 +44,7 @@ async def go(context: Context, rollout_id: int, asked: GoIn, by: str) -> None:
             )
         position = ring["position"]
         if ring["state"] == RingState.AWAITING_GO:
+            await _people_have_spoken(connection, row, rings, position)
             what, data = f"go for ring {position + 1}", {}
             await rollouts.move_ring(connection, rollout_id, position, RingState.AWAITING_GO, go_at=now)
         else:
@@ -55,6 +59,23 @@ async def go(context: Context, rollout_id: int, asked: GoIn, by: str) -> None:
         await record_decision(connection, rollout_id, what, by, asked.reason, now, data)
         await renew_orders(connection, rollout_id, what, now)
     await open_at_once(context, rollout_id)
+
+
+async def _people_have_spoken(
+    connection: AsyncConnection, row: RolloutOfRelease, rings: Sequence[StoredRing], position: int
+) -> None:
+    """A problem where a ring asks for more than a go."""
+    plan, rollout_id = plan_of(row), row["id"]
+    asks = (await load_say(connection, row, plan, rings)).still_asks(position, plan.approval)
+    if asks is None:
+        return
+    what, why = asks
+    how = (
+        f"herald rollout approve {rollout_id}"
+        if what is Asks.APPROVAL
+        else f"herald rollout evidence list {rollout_id}"
+    )
+    raise ProblemError(409, f"needs-{what}", f"A go is not enough for that ring: {why}. See `{how}`.")
 
 
 async def _budget_is_left(connection: AsyncConnection, row: RolloutOfRelease, now: datetime) -> None:

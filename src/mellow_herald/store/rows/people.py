@@ -28,3 +28,4 @@ class StoredCredential(TypedDict):
     created_at: datetime
     expires_at: datetime
     closed_at: datetime | None
+    only_for: str | None

@@ -44,6 +44,7 @@ class StoredRing(TypedDict):
     state: str
     planned: int
     go_at: datetime | None
+    asks: str | None
     asks_why: str | None
     stands_why: str | None
     anyway_bad: int | None
@@ -109,6 +110,7 @@ class StoredAttempt(TypedDict):
     closed: bool
     left_out: bool
     wave: int | None
+    evidence_at: datetime | None
 
 
 class StoredAttemptEvent(TypedDict):

@@ -54,9 +54,11 @@ from mellow_herald.store.tables.rollouts import (
     Settlement,
     Tally,
 )
+from mellow_herald.store.tables.say import ApprovalRow, EvidenceRow
 
 __all__ = [
     "AlarmRow",
+    "ApprovalRow",
     "AttemptEvent",
     "AttemptRow",
     "Base",
@@ -74,6 +76,7 @@ __all__ = [
     "DeviceLog",
     "DeviceSignal",
     "EnrolmentCode",
+    "EvidenceRow",
     "HarmWave",
     "ImageRow",
     "JournalRow",

@@ -55,6 +55,8 @@ class Credential(Base):
     created_at: Mapped[datetime]
     expires_at: Mapped[datetime]
     closed_at: Mapped[datetime | None]
+    # What a token may be used for alone; NULL for all that its person may.
+    only_for: Mapped[str | None]
     __table_args__ = (CheckConstraint("kind IN ('session','token')", name="kind"),)
 
 

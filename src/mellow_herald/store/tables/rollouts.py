@@ -64,8 +64,8 @@ class Rollout(Base):
 
 class RingRow(Base):
     """One ring of a rollout. ``planned`` is how many devices it was to have when it was planned; ``go_at`` when
-    somebody said go, ``asks_why`` why it asks; ``stands_why`` why it stands still. Somebody may let it go on all the
-    same: in ``anyway_round``, with ``anyway_bad`` devices of it bad."""
+    somebody said go, ``asks`` what it asks of people, ``asks_why`` why; ``stands_why`` why it stands still. Somebody
+    may let it go on all the same: in ``anyway_round``, with ``anyway_bad`` devices of it bad."""
 
     __tablename__ = "ring"
     rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"), primary_key=True)
@@ -74,6 +74,7 @@ class RingRow(Base):
     state: Mapped[str]
     planned: Mapped[int]
     go_at: Mapped[datetime | None]
+    asks: Mapped[str | None]
     asks_why: Mapped[str | None]
     stands_why: Mapped[str | None]
     anyway_bad: Mapped[int | None]
@@ -127,7 +128,8 @@ class AttemptRow(Base):
     readings and settings as they were before the switch; ``came_from`` is what the device ran of every component, where
     the release has more than ``app``; ``back_to`` (digests by component) and ``back_release_id`` are the images and the
     release that a rollback brings the device to; ``left_out`` tells that a resume went on without it; ``wave`` is that
-    of the harm budget in which it was first given leave."""
+    of the harm budget in which it was first given leave; ``evidence_at`` is since when outside evidence speaks against
+    it."""
 
     __tablename__ = "attempt"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -185,6 +187,7 @@ class AttemptRow(Base):
     closed: Mapped[bool]
     left_out: Mapped[bool]
     wave: Mapped[int | None] = mapped_column(Integer)
+    evidence_at: Mapped[datetime | None]
     __table_args__ = (
         one_of("state", State),
         UniqueConstraint("device_id", "rollout_id"),
@@ -195,7 +198,7 @@ class AttemptRow(Base):
         Index(
             "ix_attempt_bad",
             "rollout_id",
-            postgresql_where=text("harmed_at IS NOT NULL OR undelivered_at IS NOT NULL"),
+            postgresql_where=text("harmed_at IS NOT NULL OR undelivered_at IS NOT NULL OR evidence_at IS NOT NULL"),
         ),
         Index("ix_attempt_silent", "device_id", postgresql_where=text("state = 'silent'")),
         Index("ix_attempt_wave", "rollout_id", "wave", postgresql_where=text("wave IS NOT NULL")),

@@ -1,0 +1,9 @@
+"""When a device was hurt: by its own word, the service's, or what was heard outside."""
+
+from sqlalchemy import func, or_
+
+from mellow_herald.store.tables import AttemptRow
+
+# NULL if it never was. What is heard outside can be withdrawn; the rest stays for good.
+HURT_AT = func.least(AttemptRow.harmed_at, AttemptRow.evidence_at)
+IS_HURT = or_(AttemptRow.harmed_at.is_not(None), AttemptRow.evidence_at.is_not(None))
