@@ -21,6 +21,7 @@ from mellow_herald.client import (
     radio_calls,
     readings_calls,
     recording_calls,
+    rehearsal_calls,
     rollout_calls,
     say_calls,
 )
@@ -38,6 +39,7 @@ MODULES = (
     radio_calls,
     readings_calls,
     recording_calls,
+    rehearsal_calls,
     rollout_calls,
     say_calls,
 )

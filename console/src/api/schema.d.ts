@@ -1752,6 +1752,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Rehearsals
+         * @description The newest rehearsals (at most 50).
+         */
+        get: operations["list_rehearsals"];
+        put?: never;
+        /**
+         * Rehearse
+         * @description Has a plan rehearsed: played many times, with each fault, on a model of the fleet as it was in the last week. It
+         *     goes on by itself; ask again until it is done.
+         */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsals/{rehearsal_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Rehearsal
+         * @description One rehearsal: how far it is, or what it found.
+         */
+        get: operations["show_rehearsal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Rehearsals Of
+         * @description The rehearsals of a rollout's very plan that were done before it was started, the newest first.
+         */
+        get: operations["list_rehearsals_of"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rehearsals/{rehearsal_id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Cancel Rehearsal
+         * @description Ends a rehearsal that is under way.
+         */
+        post: operations["cancel_rehearsal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/radio/network": {
         parameters: {
             query?: never;
@@ -4839,6 +4924,21 @@ export interface components {
             where?: string | null;
         };
         /**
+         * LeverOut
+         * @description What a change of one of the plan's keys would do: seconds sooner without a fault, devices spared of the first
+         *     fault (None if none was rehearsed).
+         */
+        LeverOut: {
+            /** Key */
+            key: string;
+            /** Words */
+            words: string;
+            /** Sooner S */
+            sooner_s: number;
+            /** Spared */
+            spared: number | null;
+        };
+        /**
          * LineageOut
          * @description A line's versions over time on one board; ``versions`` in SemVer order, lowest first.
          */
@@ -5154,6 +5254,28 @@ export interface components {
          * @enum {string}
          */
         Method: "pull" | "push";
+        /**
+         * NeverServed
+         * @description How many devices, on average, the release does not reach, and why.
+         */
+        NeverServed: {
+            /** Words */
+            words: string;
+            /** Devices */
+            devices: number;
+        };
+        /**
+         * NumberSpread
+         * @description The 10 %, 50 % and 90 % quantiles of a number.
+         */
+        NumberSpread: {
+            /** Low */
+            low: number;
+            /** Middle */
+            middle: number;
+            /** High */
+            high: number;
+        };
         /**
          * Opens
          * @description Whether a ring opens when its turn has come, or waits for somebody to say go.
@@ -6513,6 +6635,152 @@ export interface components {
          */
         Region: "EU868" | "US915";
         /**
+         * RehearsalIn
+         * @description A plan to be rehearsed with each of these ``faults`` (``none``, or ``[SELECTOR:] RATE REASON [after
+         *     DURATION]``), in so many ``runs`` each; the same ``seed`` gives the same answer. ``people_after`` is after how long
+         *     somebody says go or approves.
+         */
+        RehearsalIn: {
+            plan: components["schemas"]["PlanDocument"];
+            /** Faults */
+            faults?: string[];
+            /**
+             * Runs
+             * @default 200
+             */
+            runs: number;
+            /**
+             * Seed
+             * @default 1
+             */
+            seed: number;
+            /**
+             * People After
+             * @default 0s
+             * @example 90s
+             * @example 30m
+             * @example 2h
+             */
+            people_after: string;
+        };
+        /**
+         * RehearsalOut
+         * @description A rehearsal: ``waiting`` for its turn, ``running`` (with its ``progress``, 0–1), ``done``, ``failed`` or
+         *     ``cancelled``.
+         */
+        RehearsalOut: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Release */
+            release: string;
+            /** Faults */
+            faults: string[];
+            /** Runs */
+            runs: number;
+            /** Seed */
+            seed: number;
+            /** Asked By */
+            asked_by: string;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** State */
+            state: string;
+            /** Progress */
+            progress: number;
+            /** Why */
+            why: string | null;
+            plan: components["schemas"]["PlanDocument"];
+            result: components["schemas"]["RehearsedOut"] | null;
+        };
+        /**
+         * RehearsedFan
+         * @description Quantiles over time of how many devices are good, and hurt.
+         */
+        RehearsedFan: {
+            /** At */
+            at: string[];
+            /** Good Low */
+            good_low: number[];
+            /** Good */
+            good: number[];
+            /** Good High */
+            good_high: number[];
+            /** Hurt Low */
+            hurt_low: number[];
+            /** Hurt */
+            hurt: number[];
+            /** Hurt High */
+            hurt_high: number[];
+        };
+        /**
+         * RehearsedFault
+         * @description What one fault does, or none. ``finishes``, ``halts`` are shares (0–1) of all runs; ``hurt_unseen`` are hurt
+         *     after their soak, when no brake counts them; ``served`` is the share of devices that it reaches; ``peak`` the most
+         *     bytes of an hour.
+         */
+        RehearsedFault: {
+            /** Fault */
+            fault: string;
+            /** Finishes */
+            finishes: number;
+            done: components["schemas"]["TimeSpread"];
+            /** Halts */
+            halts: number;
+            /** Halted By */
+            halted_by: components["schemas"]["Share"][];
+            /** Stands */
+            stands: components["schemas"]["Share"][];
+            /** Rings */
+            rings: components["schemas"]["RehearsedRing"][];
+            exposed: components["schemas"]["NumberSpread"];
+            hurt: components["schemas"]["NumberSpread"];
+            hurt_unseen: components["schemas"]["NumberSpread"];
+            served: components["schemas"]["NumberSpread"];
+            /** Never */
+            never: components["schemas"]["NeverServed"][];
+            bytes: components["schemas"]["NumberSpread"];
+            peak: components["schemas"]["NumberSpread"];
+            fan: components["schemas"]["RehearsedFan"];
+        };
+        /**
+         * RehearsedOut
+         * @description The answers, and what the model rests on: ``assumed`` is the share (0–1) of devices that have no week of their
+         *     own and are taken to be as is usual for such devices; ``assumptions`` what was taken for granted besides.
+         */
+        RehearsedOut: {
+            /** Devices */
+            devices: number;
+            /** Assumed */
+            assumed: number;
+            /** Assumptions */
+            assumptions: string[];
+            /** Faults */
+            faults: components["schemas"]["RehearsedFault"][];
+            /** Levers */
+            levers: components["schemas"]["LeverOut"][];
+            /** Took S */
+            took_s: number;
+        };
+        /**
+         * RehearsedRing
+         * @description A ring: when it opens and is done, how many devices are exposed and hurt.
+         */
+        RehearsedRing: {
+            /** Name */
+            name: string;
+            /** Devices */
+            devices: number;
+            opens: components["schemas"]["TimeSpread"];
+            ends: components["schemas"]["TimeSpread"];
+            exposed: components["schemas"]["NumberSpread"];
+            hurt: components["schemas"]["NumberSpread"];
+        };
+        /**
          * ReleaseComponent
          * @description One image of a release, or what it brings to a place (``settings/main``). ``read``: its nameplate stood in the
          *     bytes, it was not stated by hand; ``base`` is the digest of the settings that it replaces, None for any;
@@ -6741,7 +7009,8 @@ export interface components {
          * @description What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
          *     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
          *     ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget;
-         *     ``evidence`` is what was heard outside, ``approvals`` who approved, and what they saw.
+         *     ``evidence`` is what was heard outside, ``approvals`` who approved, and what they saw;
+         *     ``rehearsals`` are those of its plan that were done before it was started.
          */
         ReportOut: {
             /**
@@ -6770,6 +7039,8 @@ export interface components {
             evidence?: components["schemas"]["EvidenceListOut"] | null;
             /** Approvals */
             approvals?: components["schemas"]["ApprovalOut"][];
+            /** Rehearsals */
+            rehearsals?: components["schemas"]["RehearsalOut"][];
         };
         /**
          * RestartPreview
@@ -7258,6 +7529,18 @@ export interface components {
             why: string;
         };
         /**
+         * Share
+         * @description Something that comes about in a share (0–1) of all runs; ``ring`` by its name, where it is of one.
+         */
+        Share: {
+            /** Words */
+            words: string;
+            /** Share */
+            share: number;
+            /** Ring */
+            ring?: string | null;
+        };
+        /**
          * SideOut
          * @description So many devices: their median, and the quartiles below and above it.
          */
@@ -7623,6 +7906,18 @@ export interface components {
             reason: string | null;
             /** From Version */
             from_version: string | null;
+        };
+        /**
+         * TimeSpread
+         * @description The 10 %, 50 % and 90 % quantiles of a time; None where it never comes (within what was looked at).
+         */
+        TimeSpread: {
+            /** Low */
+            low: string | null;
+            /** Middle */
+            middle: string | null;
+            /** High */
+            high: string | null;
         };
         /**
          * TimelineEntry
@@ -22356,6 +22651,656 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_rehearsals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many attempts */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:too-many-attempts",
+                     *       "title": "Too many attempts",
+                     *       "status": 429,
+                     *       "detail": "Too many failed attempts; try again in 30 s."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_rehearsal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rehearsal_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_rehearsals_of: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalOut"][];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_rehearsal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rehearsal_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalOut"];
                 };
             };
             /** @description The request cannot be read */

@@ -7,6 +7,7 @@ import EmptyState from '../components/EmptyState.vue'
 import PlanForm from '../components/PlanForm.vue'
 import PlanPreview from '../components/PlanPreview.vue'
 import PlanSteps from '../components/PlanSteps.vue'
+import RehearsePlan from '../components/RehearsePlan.vue'
 import ReasonDialog from '../components/ReasonDialog.vue'
 import { emptyPlan, fromToml, toToml, type PlanDocument, type Sent } from '../plan'
 
@@ -22,6 +23,7 @@ const preview = ref<Schemas['PreviewOut'] | null>(null)
 const failure = ref('')
 const asking = ref(false)
 const overtake = ref(false)
+const side = ref<'preview' | 'rehearsal'>('preview')
 const releases = ref<string[]>([])
 const listed = ref(false)
 const starting = ref<string | null>(null)
@@ -132,14 +134,21 @@ function download() {
         </template>
       </v-card>
       <v-card class="panel beside" aria-live="polite">
-        <h2>What it would do now</h2>
+        <div class="row mb-2">
+          <h2>{{ side === 'preview' ? 'What it would do now' : 'How it would go' }}</h2>
+          <v-btn-toggle v-model="side" mandatory density="compact" variant="outlined" class="push" aria-label="What is shown beside the plan">
+            <v-btn value="preview" size="small">Preview</v-btn>
+            <v-btn value="rehearsal" size="small">Rehearsal</v-btn>
+          </v-btn-toggle>
+        </div>
+        <RehearsePlan v-show="side === 'rehearsal'" :plan="plan" :disabled="!preview || !!failure || !!unread" />
         <v-alert v-if="failure" type="error" class="mb-3" role="alert">{{ failure }}</v-alert>
         <EmptyState v-if="listed && !releases.length" title="Nothing is published yet" command="herald release publish FILE --key KEY.pem">
           A plan brings a release to devices, so there must be one first.
         </EmptyState>
         <p v-else-if="!preview && asking" class="quiet">Counting devices…</p>
         <p v-else-if="!preview && !failure" class="quiet">Choose a release and say whom it is for: the numbers appear here.</p>
-        <div v-if="preview" :class="{ stale: !!failure || asking }">
+        <div v-if="preview" v-show="side === 'preview'" :class="{ stale: !!failure || asking }">
           <PlanPreview :preview="preview" />
           <PlanSteps v-if="!failure" class="mt-3" :plan="plan as Sent" />
         </div>

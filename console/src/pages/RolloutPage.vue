@@ -18,6 +18,7 @@ import RolloutState from '../components/RolloutState.vue'
 import StateBar from '../components/StateBar.vue'
 import StateMark from '../components/StateMark.vue'
 import SuspectsPanel from '../components/SuspectsPanel.vue'
+import WasRehearsed from '../components/WasRehearsed.vue'
 import { useLoading } from '../loading'
 import { STATES, total, type Counts } from '../states'
 import { useLatest } from '../latest'
@@ -240,6 +241,8 @@ function pick(wanted: string) {
       </div>
 
       <RadioSessions :rollout-id="id" />
+
+      <WasRehearsed :rollout="rollout" :course="course" />
 
       <OutsideEvidence v-if="rollout.started_at" :rollout-id="id" @done="reload" />
 

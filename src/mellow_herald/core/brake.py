@@ -20,9 +20,8 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from scipy.special import logsumexp
 
-from mellow_herald.core.evidence import Numbers, Rule, log_evidence, value_weights
+from mellow_herald.core.evidence import Numbers, Rule, log_evidence, log_mean, value_weights
 from mellow_herald.core.plan import BrakeKind
 
 WHOLE, RING = "whole", "ring"
@@ -171,12 +170,16 @@ def read_brake(kind: BrakeKind, tallies: Iterable[Tally], watch: Watch, limit: f
     """What a brake shows for the devices that were counted in this round."""
     tallies = list(tallies)
     streams, idle = _streams(tallies, watch)
+    seen = np.array([float(one) for _, one, _ in streams.values()])
+    bad = np.array([float(one) for _, _, one in streams.values()])
     found = [
-        Stream(fact, value, weight, int(seen), int(bad), float(log_evidence(bad, seen, limit, watch.rule)))
-        for (fact, value), (weight, seen, bad) in streams.items()
+        Stream(fact, value, weight, int(n), int(f), float(log))
+        for ((fact, value), (weight, _, _)), n, f, log in zip(
+            streams.items(), seen, bad, log_evidence(bad, seen, limit, watch.rule), strict=True
+        )
     ]
-    logs = [stream.contribution for stream in found] + ([float(np.log(idle))] if idle > 0 else [])
-    return Reading(kind, limit, halt, float(logsumexp(logs)), tuple(found), sum(one.later_good for one in tallies))
+    logs = np.array([stream.contribution for stream in found] + ([float(np.log(idle))] if idle > 0 else []))
+    return Reading(kind, limit, halt, float(log_mean(logs)), tuple(found), sum(one.later_good for one in tallies))
 
 
 def evidence_over_time(tallies: Iterable[Tally], watch: Watch, limit: float) -> Numbers:
@@ -188,7 +191,7 @@ def evidence_over_time(tallies: Iterable[Tally], watch: Watch, limit: float) -> 
     with np.errstate(divide="ignore"):
         logs = log_evidence(bad, seen, limit, watch.rule) + np.log(weights)[:, None]
         rest = np.full((1, seen.shape[1]), np.log(idle) if idle > 0 else -np.inf)
-    return np.asarray(logsumexp(np.concatenate([logs, rest]), axis=0), np.float64)
+    return log_mean(np.concatenate([logs, rest]).T)
 
 
 def _streams(tallies: list[Tally], watch: Watch) -> tuple[dict[tuple[str, str], tuple[float, Numbers, Numbers]], float]:

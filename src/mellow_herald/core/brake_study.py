@@ -9,10 +9,9 @@ from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
-from scipy.special import logsumexp
 
 from mellow_herald.core.brake import RING, WHOLE, Watch, stream_weights
-from mellow_herald.core.evidence import Numbers, Rule, log_evidence
+from mellow_herald.core.evidence import Numbers, Rule, log_evidence, log_mean
 
 Flags = npt.NDArray[np.bool_]
 Counts = npt.NDArray[np.int64]
@@ -89,7 +88,7 @@ def first_halt(
 def _mixed(logs: Numbers, weights: Numbers, rest: float) -> Numbers:
     """The logarithm of the weighted mean of streams; ``rest`` is that of the weight of those that have not opened."""
     whole = np.concatenate([logs + weights[:, None], np.full((1, logs.shape[1]), rest)])
-    return np.asarray(logsumexp(whole, axis=0), np.float64)
+    return log_mean(whole.T)
 
 
 def _largest_ratio(bad: Numbers, seen: Numbers, limit: float) -> Numbers:

@@ -10,7 +10,7 @@ from enum import StrEnum
 
 import numpy as np
 import numpy.typing as npt
-from scipy.special import betaincc, betaln, logsumexp
+from scipy.special import betaincc, betaln
 
 Numbers = npt.NDArray[np.float64]
 # Failure rates that the limit is held against, in multiples of it, and how much each counts. With so few the evidence
@@ -53,7 +53,13 @@ def _by_points(f: Numbers, n: Numbers, limit: float) -> Numbers:
     # Near 1 nothing may be left between the limit and the highest rate: half-way to 1 stands in for it.
     rates = np.minimum(TIMES * limit, max(HIGHEST_RATE, (1 + limit) / 2))
     bad, good = np.log(rates / limit), np.log((1 - rates) / (1 - limit))
-    return np.asarray(logsumexp(np.log(COUNTING) + f[..., None] * bad + (n - f)[..., None] * good, axis=-1), np.float64)
+    return log_mean(np.log(COUNTING) + f[..., None] * bad + (n - f)[..., None] * good)
+
+
+def log_mean(logs: Numbers) -> Numbers:
+    """The logarithm of the sum of what these are the logarithms of, along the last axis; one is finite at least."""
+    most = logs.max(axis=-1)
+    return np.asarray(most + np.log(np.exp(logs - most[..., None]).sum(axis=-1)), np.float64)
 
 
 def _by_beta(f: Numbers, n: Numbers, limit: float) -> Numbers:

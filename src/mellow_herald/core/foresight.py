@@ -68,18 +68,8 @@ def foresee(words: Words, needs: Needs, may_switch: Flags, *, windows: bool) -> 
     by_day = words.reshape(len(words), DAYS, HOURS)
     heard = by_day != 0
     known = heard.any(axis=2)
-    battery, charging = by_day >> BATTERY_SHIFT, (by_day & CHARGING) != 0
-    owner = (by_day >> OWNER_SHIFT) & 3
     allowed = may_switch[:, None, :]
-    met: dict[str, Flags] = {}
-    if needs.battery_at_least:
-        met["battery"] = (battery == UNSAID) | (battery >= needs.battery_at_least) | charging
-    if needs.charging:
-        met["charger"] = charging
-    if needs.not_busy:
-        met["device-busy"] = (by_day & BUSY) == 0
-    if not needs.urgent or needs.must_consent:
-        met["owner"] = (owner != OWNERS["must-consent"]) & ((owner != OWNERS["postponed"]) | needs.urgent)
+    met = met_to_switch(by_day, needs)
     together = np.broadcast_to(allowed, by_day.shape)
     for one in met.values():
         together = together & one
@@ -87,6 +77,29 @@ def foresee(words: Words, needs: Needs, may_switch: Flags, *, windows: bool) -> 
         met["window"] = np.broadcast_to(allowed, by_day.shape)
     met[TOGETHER] = together
     return [_count(name, (heard & one).any(axis=2), known) for name, one in met.items()]
+
+
+def met_to_switch(words: Words, needs: Needs) -> dict[str, Flags]:
+    """For each condition that the plan asks of a device that switches, in which hours it was met; ``words`` may have
+    any shape."""
+    owner = (words >> OWNER_SHIFT) & 3
+    met = met_to_fetch(words, needs)
+    if needs.not_busy:
+        met["device-busy"] = (words & BUSY) == 0
+    if not needs.urgent or needs.must_consent:
+        met["owner"] = (owner != OWNERS["must-consent"]) & ((owner != OWNERS["postponed"]) | needs.urgent)
+    return met
+
+
+def met_to_fetch(words: Words, needs: Needs) -> dict[str, Flags]:
+    """The same for what it asks of one that downloads; over which links it may is not told by hours."""
+    battery, charging = words >> BATTERY_SHIFT, (words & CHARGING) != 0
+    met: dict[str, Flags] = {}
+    if needs.battery_at_least:
+        met["battery"] = (battery == UNSAID) | (battery >= needs.battery_at_least) | charging
+    if needs.charging:
+        met["charger"] = charging
+    return met
 
 
 def _count(name: str, met: Flags, known: Flags) -> Foreseen:

@@ -29,7 +29,7 @@ Answer = TypeVar("Answer")
 class Context:
     """The shared parts of a service process. ``engine`` is the pool that this kind of caller uses. ``unhealthy`` names
     images whose bytes are not what they should be; ``previews`` are waited for, so many of them may go on at once.
-    ``wishes`` is what devices are asked to send as readings."""
+    ``wishes`` is what devices are asked to send as readings, ``rehearsals`` the processes that rehearse plans."""
 
     settings: Settings
     engine: AsyncEngine
@@ -43,6 +43,7 @@ class Context:
     kept: Kept = field(default_factory=Kept)
     wishes: Wishes = field(default_factory=Wishes)
     unhealthy: set[str] = field(default_factory=set)
+    rehearsals: "set[asyncio.Task[None]]" = field(default_factory=set)
     previews: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(PREVIEWS_AT_ONCE))
 
     async def counted(self, question: Hashable, count: Callable[[], Awaitable[Answer]]) -> Answer:
@@ -56,6 +57,8 @@ class Context:
         """Ends what is held open for people and devices: this process stops."""
         self.signals.stop()
         self.waiting.stop()
+        for rehearsal in self.rehearsals:
+            rehearsal.cancel()
 
     def through(self, engine: AsyncEngine) -> "Context":
         """The same for another kind of caller, which has connections of its own."""

@@ -31,6 +31,7 @@ class Lock(IntEnum):
     RADIO = 15
     COAP = 16
     READINGS = 17
+    REHEARSAL = 18
 
 
 def _numbers(lock: Lock, which: int) -> dict[str, int]:

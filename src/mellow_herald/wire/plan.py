@@ -1,5 +1,7 @@
 """A plan as it stands in a TOML file or a form; docs/plan.md explains every key."""
 
+import hashlib
+import json
 from datetime import time
 from typing import Annotated, Literal
 
@@ -272,6 +274,12 @@ class PlanDocument(Model):
         if bool(self.target) == (self.target_file is not None):
             raise ValueError("say whom it is for: either target, or target_file")
         return self
+
+    @property
+    def digest(self) -> str:
+        """By which it is known again, wherever it was written."""
+        text = json.dumps(self.model_dump(mode="json"), sort_keys=True, separators=(",", ":"))
+        return hashlib.sha256(text.encode()).hexdigest()
 
     @property
     def needs(self) -> Needs:

@@ -10,6 +10,7 @@ from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.model import Shown, Time
 from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.readings import ChangeOut
+from mellow_herald.wire.rehearsal import RehearsalOut
 from mellow_herald.wire.rollout import HarmWaveOut, RolloutOut
 from mellow_herald.wire.say import ApprovalOut, EvidenceListOut
 from mellow_herald.wire.suspect import SuspectsOut
@@ -85,7 +86,8 @@ class ReportOut(Shown):
     """What was planned, what happened, who decided what, and where the time went; ``alarms`` are those of neighbours
     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
     ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget;
-    ``evidence`` is what was heard outside, ``approvals`` who approved, and what they saw."""
+    ``evidence`` is what was heard outside, ``approvals`` who approved, and what they saw;
+    ``rehearsals`` are those of its plan that were done before it was started."""
 
     now: Time
     rollout: RolloutOut
@@ -101,3 +103,4 @@ class ReportOut(Shown):
     waves: list[HarmWaveOut] = Field(default_factory=list)
     evidence: EvidenceListOut | None = None
     approvals: list[ApprovalOut] = Field(default_factory=list)
+    rehearsals: list[RehearsalOut] = Field(default_factory=list)

@@ -38,6 +38,8 @@ RULES = {
     ("post", "/api/v1/boards"): PUBLISHER,
     ("get", "/api/v1/webhooks"): OPERATOR,
     ("post", "/api/v1/evidence"): OPERATOR,
+    ("post", "/api/v1/rehearsals"): ANYONE,
+    ("post", "/api/v1/rehearsals/{rehearsal_id}/cancel"): ANYONE,
     # Whose approval it takes, the plan says.
     ("post", "/api/v1/rollouts/{rollout_id}/approvals"): ANYONE,
     ("get", "/api/v1/webhooks/{webhook_id}/dead"): OPERATOR,

@@ -15,6 +15,7 @@ from mellow_herald.client.asynchronous.devices import Baselines, Devices
 from mellow_herald.client.asynchronous.radio import Radio
 from mellow_herald.client.asynchronous.readings import Readings, Signals
 from mellow_herald.client.asynchronous.recordings import Recordings
+from mellow_herald.client.asynchronous.rehearsals import Rehearsals
 from mellow_herald.client.asynchronous.rollouts import Rollouts, Webhooks
 from mellow_herald.client.asynchronous.say import Approvals, Evidence
 from mellow_herald.client.calls import Call
@@ -100,6 +101,7 @@ class AsyncHerald:
         self.signals = Signals(self)
         self.readings = Readings(self)
         self.recordings = Recordings(self)
+        self.rehearsals = Rehearsals(self)
         self.evidence = Evidence(self)
         self.approvals = Approvals(self)
         self.charts = Charts(self)

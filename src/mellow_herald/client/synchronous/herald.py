@@ -19,6 +19,7 @@ from mellow_herald.client.synchronous.devices import Baselines, Devices
 from mellow_herald.client.synchronous.radio import Radio
 from mellow_herald.client.synchronous.readings import Readings, Signals
 from mellow_herald.client.synchronous.recordings import Recordings
+from mellow_herald.client.synchronous.rehearsals import Rehearsals
 from mellow_herald.client.synchronous.rollouts import Rollouts, Webhooks
 from mellow_herald.client.synchronous.say import Approvals, Evidence
 from mellow_herald.client.transport import (
@@ -101,6 +102,7 @@ class Herald:
         self.signals = Signals(self)
         self.readings = Readings(self)
         self.recordings = Recordings(self)
+        self.rehearsals = Rehearsals(self)
         self.evidence = Evidence(self)
         self.approvals = Approvals(self)
         self.charts = Charts(self)

@@ -83,6 +83,7 @@ async def start(
                 "plan": document.model_dump(mode="json"),
                 "target": prepared.target_text,
                 "revision": 1,
+                "plan_digest": document.digest,
                 "overtakes": overtake,
                 "state": (RolloutState.SCHEDULED if later else RolloutState.RUNNING).value,
                 "created_by": by,

@@ -9,6 +9,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.course import Move
 from mellow_herald.core.course import course as course_of
 from mellow_herald.service.context import Context
+from mellow_herald.service.rehearsals import asking
 from mellow_herald.service.rollouts import approvals, brakes, budget, evidence, radio_sessions, suspects
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.service.rollouts.shown import assemble
@@ -61,6 +62,7 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         waves = await budget.waves(connection, row)
         heard = await evidence.show(connection, rollout_id)
         approved = await approvals.list_given(connection, rollout_id)
+        rehearsed = await asking.of_rollout(connection, rollout_id)
         noticed = await alarms.list_alarms(connection, rollout_id=rollout_id, limit=MOST_ALARMS)
     past = await _past(context, row)
     shown_brakes, found = (
@@ -81,6 +83,7 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         waves=waves,
         evidence=heard if heard.items else None,
         approvals=approved,
+        rehearsals=rehearsed,
     )
 
 

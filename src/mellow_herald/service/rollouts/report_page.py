@@ -8,6 +8,7 @@ from mellow_herald.core.attempt import State
 from mellow_herald.core.course import stacked
 from mellow_herald.core.visible import visible
 from mellow_herald.service.rollouts.report_change import change_in_words, change_picture
+from mellow_herald.service.rollouts.report_rehearsal import HEADS, compare
 from mellow_herald.service.rollouts.report_text import (
     accounting,
     approval_cells,
@@ -111,6 +112,13 @@ def _parts(report: ReportOut) -> Iterable[str]:
     heads = ["ring", "planned", "opened", "done", "soak", "attempts", "good", "bad"]
     yield _table(heads, rows, numbers={1, 5, 6, 7})
     yield from _harm(report)
+    compared = list(compare(report))
+    if compared:
+        yield "<h2>What was rehearsed, beside what happened</h2>"
+        yield '<p class="quiet">Quantiles of 10, 50 and 90 % of all runs.</p>'
+    for one in compared:
+        rows = [[escape(cell) for cell in row] for row in one.rows]
+        yield f"<h3>{escape(one.title)}</h3>{_table(list(HEADS), rows, numbers={3, 4})}"
     if rollout.budget is not None:
         yield f"<h2>Its harm budget</h2><p>{escape(rollout.budget.words)}.</p>"
         yield f"<ul>{''.join(f'<li>{moment(one.began_at)} {escape(one.words)}</li>' for one in report.waves)}</ul>"

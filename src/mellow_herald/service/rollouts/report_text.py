@@ -5,6 +5,7 @@ from datetime import datetime
 
 from mellow_herald.core.visible import visible
 from mellow_herald.service.rollouts.report_change import change_in_words
+from mellow_herald.service.rollouts.report_rehearsal import HEADS, compare
 from mellow_herald.wire.brake import BrakeOut
 from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.report import ReportOut
@@ -110,6 +111,13 @@ def _parts(report: ReportOut) -> Iterable[str]:
     yield "\n## What happened\n\n| | devices |\n|---|---:|"
     for name, count in accounting(report):
         yield f"| {name} | {count} |"
+    compared = list(compare(report))
+    if compared:
+        yield "\n## What was rehearsed, beside what happened\n\nQuantiles of 10, 50 and 90 % of all runs."
+    for beside in compared:
+        yield f"\n*{_plain(beside.title)}*\n\n| {' | '.join(HEADS)} |\n|---|---|---|---:|---:|---|"
+        for row in beside.rows:
+            yield f"| {' | '.join(_cell(cell) for cell in row)} |"
     if rollout.budget is not None:
         yield f"\n## Its harm budget\n\n{_plain(rollout.budget.words)}.\n"
         for wave in report.waves:

@@ -15,6 +15,7 @@ class StoredRollout(TypedDict):
     plan: dict[str, Any]
     target: str
     revision: int
+    plan_digest: str | None
     overtakes: bool
     state: str
     reason: str | None

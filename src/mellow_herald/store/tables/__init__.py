@@ -33,6 +33,7 @@ from mellow_herald.store.tables.readings import (
     SeriesStyleRow,
     SignalRow,
 )
+from mellow_herald.store.tables.rehearsals import RehearsalRow, RehearsalState
 from mellow_herald.store.tables.releases import (
     Baseline,
     Board,
@@ -104,6 +105,8 @@ __all__ = [
     "ReadingMinute",
     "Recording",
     "RecordingPart",
+    "RehearsalRow",
+    "RehearsalState",
     "Release",
     "ReleaseImage",
     "RingRow",

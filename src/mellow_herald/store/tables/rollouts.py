@@ -24,10 +24,10 @@ from mellow_herald.store.tables.base import Base, one_of
 
 class Rollout(Base):
     """A release brought to devices by a plan. ``target`` is the plan's with selections put in; ``revision`` counts
-    edits of the plan; ``round_at`` is when the round ``round`` began, at the start or the last resume after a halt;
-    ``watch`` how its brakes divide evidence. A rollback (``rolls_back`` names the rollout) brings devices back from the
-    release to what they came from; ``scope`` says which of them. ``outcome`` is what it came to, ``halted_why`` why it
-    was last halted, whatever came of it later."""
+    edits of the plan, ``plan_digest`` is that of the one it was started with; ``round_at`` is when the round ``round``
+    began, at the start or the last resume after a halt; ``watch`` how its brakes divide evidence. A rollback
+    (``rolls_back`` names the rollout) brings devices back from the release to what they came from; ``scope`` says which
+    of them. ``outcome`` is what it came to, ``halted_why`` why it was last halted, whatever came of it later."""
 
     __tablename__ = "rollout"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -36,6 +36,7 @@ class Rollout(Base):
     plan: Mapped[dict[str, Any]]
     target: Mapped[str]
     revision: Mapped[int] = mapped_column(Integer)
+    plan_digest: Mapped[str | None]
     overtakes: Mapped[bool]
     state: Mapped[str]
     reason: Mapped[str | None]

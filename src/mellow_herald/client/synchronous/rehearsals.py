@@ -1,0 +1,38 @@
+# Written by `make client` from ../asynchronous; change it there.
+"""Rehearsals, by the synchronous client."""
+
+import builtins
+from typing import TYPE_CHECKING
+
+from mellow_herald.client import rehearsal_calls as calls
+from mellow_herald.wire.rehearsal import RehearsalIn, RehearsalOut
+
+if TYPE_CHECKING:
+    from mellow_herald.client.synchronous.herald import Herald
+
+
+class Rehearsals:
+    """Plans played on a model of the fleet."""
+
+    def __init__(self, herald: "Herald") -> None:
+        self._herald = herald
+
+    def ask(self, request: RehearsalIn) -> RehearsalOut:
+        """Has a plan rehearsed; it goes on by itself, and ``show`` tells how far it is."""
+        return self._herald.send(calls.rehearse(request))
+
+    def list(self) -> builtins.list[RehearsalOut]:
+        """The newest rehearsals."""
+        return self._herald.send(calls.list_rehearsals())
+
+    def of_rollout(self, rollout_id: int) -> builtins.list[RehearsalOut]:
+        """The rehearsals of a rollout's very plan that were done before it was started."""
+        return self._herald.send(calls.list_rehearsals_of(rollout_id))
+
+    def show(self, rehearsal_id: int) -> RehearsalOut:
+        """One rehearsal: how far it is, or what it found."""
+        return self._herald.send(calls.show_rehearsal(rehearsal_id))
+
+    def cancel(self, rehearsal_id: int) -> RehearsalOut:
+        """Ends a rehearsal that is under way."""
+        return self._herald.send(calls.cancel_rehearsal(rehearsal_id))

@@ -1,0 +1,123 @@
+"""A model of the fleet: each device as its own history tells, and in which hours it can be served.
+
+Times are hours since the rehearsal's beginning. A device lives the week to come as it lived the last one, begun some
+days earlier or later in each run, so that no run depends on what happened at one hour.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import numpy.typing as npt
+
+from mellow_herald.core.calendar import Use, is_open
+from mellow_herald.core.foresight import DAYS, HOURS, Flags, Words, met_to_fetch, met_to_switch
+from mellow_herald.core.plan import Plan
+
+Numbers = npt.NDArray[np.float64]
+Places = npt.NDArray[np.int64]
+Waits = npt.NDArray[np.uint8]
+WEEK = DAYS * HOURS
+NEVER = 255
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A fact of each device: its ``values``, and for each device the place of its own."""
+
+    values: Sequence[str]
+    codes: Places
+
+
+def column_of(texts: Sequence[str]) -> Column:
+    """The column of these texts."""
+    values = list(dict.fromkeys(texts))
+    place = {value: n for n, value in enumerate(values)}
+    return Column(values, np.array([place[text] for text in texts], np.int64))
+
+
+@dataclass(frozen=True, slots=True)
+class Fleet:
+    """The devices that a plan would serve, ring by ring, and what is known of each.
+
+    ``ring`` is its position; ``interval`` of its check-ins and ``restart`` (how long it takes) in hours, ``rate`` in
+    bytes a second; ``words`` what it said in the hours of the last week (``core.foresight``); ``link_allowed`` whether
+    the plan lets it download over its link; ``zone`` the place of its time zone in ``zones``; ``gateway`` the place of
+    the gateway before it, -1 for none; ``facts`` those that are watched, or by which devices fail together. ``own``
+    tells of which devices the history is their own, and not what is usual for such a device."""
+
+    ring: Places
+    interval: Numbers
+    rate: Numbers
+    words: Words
+    link_allowed: Flags
+    zone: Places
+    zones: Sequence[ZoneInfo]
+    gateway: Places
+    own: Flags
+    restart: float = 30 / 3600
+    facts: Mapping[str, Column] = field(default_factory=dict)
+
+    @property
+    def size(self) -> int:
+        """How many devices there are."""
+        return len(self.ring)
+
+
+@dataclass(frozen=True, slots=True)
+class Hours:
+    """For each device and hour of the week, after how many hours it is next heard of, can next fetch, and can next
+    switch (0: in this hour, ``NEVER``: not in a week). ``met_to_fetch`` and ``met_to_switch`` leave the plan's windows
+    out: who waits for these alone is not set aside."""
+
+    call: Waits
+    fetch: Waits
+    switch: Waits
+    needs_fetch: Waits
+    needs_switch: Waits
+
+
+def hours_of(fleet: Fleet, plan: Plan, now: datetime, shift: int) -> Hours:
+    """The hours of the week to come, as the last one was, begun ``shift`` days later."""
+    words = np.roll(fleet.words, -HOURS * shift, axis=1) if shift else fleet.words
+    heard = words != 0
+    fetch, switch = heard & fleet.link_allowed[:, None], heard
+    for one in met_to_fetch(words, plan.needs).values():
+        fetch = fetch & one
+    for one in met_to_switch(words, plan.needs).values():
+        switch = switch & one
+    call, needs_fetch, needs_switch = next_of(heard), next_of(fetch), next_of(switch)
+    if not plan.calendar.windows:
+        return Hours(call, needs_fetch, needs_switch, needs_fetch, needs_switch)
+    may_fetch, may_switch = (_open(fleet, plan, now, use) for use in (Use.FETCH, Use.SWITCH))
+    return Hours(call, next_of(fetch & may_fetch), next_of(switch & may_switch), needs_fetch, needs_switch)
+
+
+def _open(fleet: Fleet, plan: Plan, now: datetime, use: Use) -> Flags:
+    """In which hours of the coming week the plan's windows are open for each device."""
+    middle = [now + timedelta(hours=hour + 0.5) for hour in range(WEEK)]
+    by_zone = np.array(
+        [[is_open(plan.calendar.windows, use, zone, at) for at in middle] for zone in fleet.zones], np.bool_
+    )
+    return np.asarray(by_zone[fleet.zone], np.bool_)
+
+
+def next_of(flags: Flags) -> Waits:
+    """After how many hours a flag is next set, for each hour of a week that repeats itself (rows) and each device."""
+    there = np.ascontiguousarray(flags.T)
+    waits = np.full(there.shape, NEVER, np.uint8)
+    row = np.full(there.shape[1], NEVER, np.uint8)
+    # Twice round, from the end: the week that follows tells what the last hours wait for.
+    for hour in reversed(range(2 * WEEK)):
+        row = np.where(there[hour % WEEK], 0, np.minimum(row, NEVER - 1) + 1).astype(np.uint8)
+        if hour < WEEK:
+            waits[hour] = row
+    waits[waits > WEEK] = NEVER
+    return waits
+
+
+def at_hour(waits: Waits, some: Places, at: Numbers) -> npt.NDArray[np.uint8]:
+    """The waits of some devices at the hours in which these times lie."""
+    return waits[at.astype(np.int64) % WEEK, some]

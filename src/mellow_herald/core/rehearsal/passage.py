@@ -1,0 +1,262 @@
+"""How the devices of a ring pass through it, all of them at once: called, offered, staged, given leave, decided.
+
+A test holds this against what the service would tell each of them (``core.needs``, ``core.order``).
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import numpy as np
+
+from mellow_herald.core.brake import Watch
+from mellow_herald.core.foresight import Flags
+from mellow_herald.core.plan import Plan, SwitchWhen
+from mellow_herald.core.rehearsal.faults import Fault
+from mellow_herald.core.rehearsal.fleet import NEVER, Column, Fleet, Hours, Numbers, Places, Waits, at_hour
+from mellow_herald.core.rehearsal.queueing import Budgeted, serve
+
+# A device with something at hand calls so many times as often.
+LIVE_PART = 4
+SECONDS = 3600.0
+
+
+@dataclass(slots=True)
+class Passage:
+    """How the devices ``some`` (places in the fleet) pass through their ring; times in hours, infinite for never.
+    ``asked``: first heard of; ``aside``: when it holds its ring no longer, as it waits too long before it is offered
+    anything, and ``aside_staged`` before it may switch; ``confirmed`` and
+    ``bad`` (when that is heard); ``hurt``: when it goes wrong, heard of or not; ``undelivered``: when a transfer failed
+    for good; ``soaked``: through its soak; ``news``: first heard to be bad, in
+    whichever way; ``decided``: good or bad."""
+
+    some: Places
+    opened: float
+    asked: Numbers
+    aside: Numbers
+    aside_staged: Numbers
+    offered: Numbers
+    staged: Numbers
+    begun: Numbers
+    confirmed: Numbers
+    bad: Numbers
+    hurt: Numbers
+    undelivered: Numbers
+    soaked: Numbers
+    news: Numbers = field(init=False)
+    decided: Numbers = field(init=False)
+
+    def set_aside(self, at: float) -> Flags:
+        """Who holds no ring at a time."""
+        return ((self.aside <= at) & (self.offered > at)) | ((self.aside_staged <= at) & (self.begun > at))
+
+    def __post_init__(self) -> None:
+        self.news = np.minimum(self.bad, self.undelivered)
+        self.decided = np.minimum(self.confirmed, self.news)
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """What all runs share: the plan, the fleet, the hours in which it can be served, the ``fault`` and whom it can
+    strike, and when it begins. ``size`` is what each device fetches, in bytes; ``people`` is after how many hours
+    somebody says go or approves. ``rings`` are the devices of each ring, ``groups`` those of each that agree in all
+    watched facts."""
+
+    plan: Plan
+    fleet: Fleet
+    hours: Hours
+    watch: Watch
+    now: datetime
+    size: int
+    fault: Fault | None = None
+    struck: Flags | None = None
+    people: float = 0.0
+    rings: Sequence[Places] = field(default=())
+    groups: Sequence[Sequence[tuple[dict[str, str], Places]]] = field(default=())
+
+
+class Passing:
+    """Passes the devices of one run's rings; ``fated`` are those whom the fault strikes, should they be exposed."""
+
+    def __init__(self, setting: Setting, rng: np.random.Generator) -> None:
+        self._set, self._rng = setting, rng
+        plan = setting.plan
+        self.budget = None if plan.harm is None else Budgeted(plan.harm, setting.watch.foreseen, setting.fleet.facts)
+        # Who goes bad by fate is drawn once, whenever it is exposed.
+        draw = rng.random(setting.fleet.size)
+        struck = setting.struck if setting.struck is not None else np.zeros(setting.fleet.size, np.bool_)
+        self._fated = struck & (draw < (setting.fault.rate if setting.fault else 0.0))
+
+    def through(self, position: int, at: float) -> Passage:
+        """How the devices of a ring pass through it once it has opened."""
+        made, plan, rng = self._set, self._set.plan, self._rng
+        some = made.rings[position]
+        count, interval = len(some), made.fleet.interval[some]
+        hours, again = made.hours, interval / LIVE_PART
+        opened = np.full(count, at)
+        asked = _from(opened, at_hour(hours.call, some, opened), interval * rng.random(count))
+        offered = self._when_met(hours.fetch, some, asked, again)
+        takes = made.size / made.fleet.rate[some] / SECONDS * rng.uniform(0.8, 1.25, count)
+        cap = plan.pace.downloading_at_once
+        if cap is not None and cap < count:
+            offered = self._in_turn(offered, takes, cap, again)
+        staged = offered + takes
+        undelivered = np.full(count, np.inf)
+        fated = self._fated[some]
+        if made.fault is not None and made.fault.delivery:
+            tries = _tries(plan)
+            undelivered[fated] = offered[fated] + tries
+            staged[fated] = np.inf
+        aside = self._aside(hours.needs_fetch, some, asked, offered)
+        calls = staged + again * rng.random(count)
+        ready = self._when_met(hours.switch, some, calls, again)
+        aside_staged = self._aside(hours.needs_switch, some, calls, ready)
+        if plan.order.switch is SwitchWhen.ALL_STAGED:
+            held = np.isfinite(staged) & np.isinf(aside)
+            ready = np.maximum(ready, staged[held].max() + again * rng.random(count)) if held.any() else ready
+        trial = made.fleet.restart + plan.trial_for.total_seconds() / SECONDS * rng.uniform(0.3, 0.7, count)
+        begun = self._begin(some, ready, trial, position)
+        begun = self._gateways_last(some, begun, trial)
+        confirmed, bad, hurt, soaked = self._outcome(position, some, begun, trial)
+        return Passage(
+            some, at, asked, aside, aside_staged, offered, staged, begun, confirmed, bad, hurt, undelivered, soaked
+        )
+
+    def _begin(self, some: Places, ready: Numbers, trial: Numbers, position: int) -> Numbers:
+        """When each is given leave: as pace and harm budget let it."""
+        plan, cap = self._set.plan, self._set.plan.pace.at_risk_at_once
+        again = self._set.fleet.interval[some] / LIVE_PART
+        if self.budget is None or plan.harm is None:
+            return ready if cap is None or cap >= len(some) else self._in_turn(ready, trial, cap, again)
+        if plan.harm.sure:
+            return self._surely(some, ready, trial, position)
+
+        def outcome(which: Places, begun: Numbers) -> tuple[Numbers, Numbers]:
+            _, bad, _, soaked = self._outcome(position, some[which], begun, trial[which])
+            return soaked, bad
+
+        return self.budget.give(some, ready, trial, cap, outcome)
+
+    def _surely(self, some: Places, ready: Numbers, trial: Numbers, position: int) -> Numbers:
+        """Leave under a budget for sure: a place is free again when its device is good, and never when it is hurt."""
+        plan = self._set.plan
+        assert plan.harm is not None
+        assert self.budget is not None
+        _, fails, _, _ = self._outcome(position, some, np.zeros(len(some)), trial)
+        at_risk_for = np.where(np.isfinite(fails) & (fails <= trial + 2 * self._set.fleet.restart), np.inf, trial)
+        begun = serve(ready, at_risk_for, plan.harm.at_most - self.budget.hurt)
+        begun = serve(begun, trial, plan.pace.at_risk_at_once)
+        _, bad, _, soaked = self._outcome(position, some, begun, trial)
+        given = np.isfinite(begun)
+        self.budget.note(some[given], soaked[given], bad[given])
+        return begun
+
+    def _outcome(
+        self, position: int, some: Places, begun: Numbers, trial: Numbers
+    ) -> tuple[Numbers, Numbers, Numbers, Numbers]:
+        """Confirmed, heard to be bad, gone wrong, through its soak."""
+        plan, fault = self._set.plan, self._set.fault
+        soak = plan.rings[position].soak.total_seconds() / SECONDS
+        confirmed = begun + trial
+        soaked = confirmed + soak + (self._set.fleet.interval[some] / 2 if soak else 0.0)
+        bad = np.full(len(some), np.inf)
+        hurt = bad
+        if fault is not None and not fault.delivery:
+            fated = self._fated[some] & np.isfinite(begun)
+            if fault.after is None:
+                # It goes back, restarts once more, and says so.
+                when = confirmed + self._set.fleet.restart
+                confirmed = np.where(fated, np.inf, confirmed)
+                soaked = np.where(fated, np.inf, soaked)
+                hurt = bad = np.where(fated, when, np.inf)
+            else:
+                when = confirmed + fault.after.total_seconds() / SECONDS
+                hurt = np.where(fated, when, np.inf)
+                bad = np.where(when <= soaked, hurt, np.inf)
+                soaked = np.where(np.isfinite(bad), np.inf, soaked)
+        return confirmed, bad, hurt, soaked
+
+    def _when_met(self, waits: Waits, some: Places, at: Numbers, again: Numbers) -> Numbers:
+        """The first call from a time on at which a device meets what is asked of it."""
+        reached = np.isfinite(at)
+        found = np.full(len(some), np.inf)
+        if reached.all():
+            return _from(at, at_hour(waits, some, at), again * self._rng.random(len(some)), now=True)
+        if reached.any():
+            which = np.flatnonzero(reached)
+            delay = again[which] * self._rng.random(len(which))
+            wait = at_hour(waits, some[which], at[which])
+            found[which] = _from(at[which], wait, delay, now=True)
+        return found
+
+    def _aside(self, waits: Waits, some: Places, asked: Numbers, served: Numbers) -> Numbers:
+        """When a device that waits for a condition, not for a window, is set aside; infinite if it is served before."""
+        most = self._set.plan.wait_at_most.total_seconds() / SECONDS
+        late = np.isfinite(asked) & (served > asked + most)
+        found = np.full(len(some), np.inf)
+        which = np.flatnonzero(late)
+        if len(which):
+            wait = at_hour(waits, some[which], asked[which]).astype(np.float64)
+            found[which] = np.where((wait == NEVER) | (wait > most), asked[which] + most, np.inf)
+        return found
+
+    def _in_turn(self, ready: Numbers, takes: Numbers, at_once: int, again: Numbers) -> Numbers:
+        """As many at once as the pace allows; who was told to wait notices at its next call."""
+        reached = np.flatnonzero(np.isfinite(ready))
+        begun = np.full(len(ready), np.inf)
+        if len(reached):
+            # Its place is kept free for it meanwhile: never more than may have one.
+            delay = again[reached] * self._rng.random(len(reached))
+            start = serve(ready[reached], takes[reached] + delay, at_once)
+            begun[reached] = np.where(start > ready[reached], start + delay, start)
+        return begun
+
+    def _gateways_last(self, some: Places, begun: Numbers, trial: Numbers) -> Numbers:
+        """A gateway goes when all behind it that this ring serves are decided."""
+        fleet = self._set.fleet
+        behind = fleet.gateway[some]
+        if not self._set.plan.order.keep_reachable or not (behind >= 0).any():
+            return begun
+        place = np.full(fleet.size, -1, np.int64)
+        place[some] = np.arange(len(some))
+        begun = begun.copy()
+        for _ in range(3):  # gateways behind gateways
+            inside = (behind >= 0) & np.isfinite(begun)
+            gateways = place[behind[inside]]
+            here = gateways >= 0
+            until = np.zeros(len(some))
+            np.maximum.at(until, gateways[here], (begun + trial)[inside][here])
+            later = np.maximum(begun, until)
+            if np.array_equal(later, begun):
+                break
+            begun = later
+        return begun
+
+
+def _from(at: Numbers, waits: Waits, delay: Numbers, *, now: bool = False) -> Numbers:
+    """A call at ``at`` (with ``now``) or ``delay`` after it, if that hour will do; else within the first hour that
+    does."""
+    soon = at if now else at + delay
+    later = np.floor(at) + waits + np.minimum(delay, 0.999)
+    found = np.where(waits == 0, soon, later)
+    return np.where(waits == NEVER, np.inf, found)
+
+
+def _tries(plan: Plan) -> float:
+    """How long the tries of a transfer that breaks every time take."""
+    pause = plan.retry_pause.total_seconds() / SECONDS
+    return float(sum(pause * 2**n for n in range(plan.retries)))
+
+
+def alike(facts: Mapping[str, Column], names: Sequence[str], some: Places) -> list[tuple[dict[str, str], Places]]:
+    """Devices (places in ``some``) that agree in these facts, with their values."""
+    joint = np.zeros(len(some), np.int64)
+    for name in names:
+        joint = joint * len(facts[name].values) + facts[name].codes[some]
+    order = np.argsort(joint, kind="stable")
+    found = []
+    for places in np.split(order, np.flatnonzero(np.diff(joint[order])) + 1):
+        if len(places):
+            first = some[places[0]]
+            found.append(({name: facts[name].values[facts[name].codes[first]] for name in names}, places))
+    return found

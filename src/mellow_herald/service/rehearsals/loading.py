@@ -1,0 +1,138 @@
+"""The model of a fleet, from what the service has recorded of it."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from statistics import median
+from zoneinfo import ZoneInfo
+
+import numpy as np
+from sqlalchemy.ext.asyncio import AsyncConnection
+
+from mellow_herald.core.forecast import ASSUMED_RATE, RESTART
+from mellow_herald.core.foresight import BATTERY_SHIFT, HEARD, UNSAID, Flags, Words
+from mellow_herald.core.plan import Plan
+from mellow_herald.core.rehearsal import Column, Fault, Fleet, column_of
+from mellow_herald.core.rehearsal.fleet import Numbers, Places
+from mellow_herald.core.selector import parse_selector
+from mellow_herald.service.rollouts.planning import Drawn, Prepared
+from mellow_herald.store import previewing, rehearsals
+from mellow_herald.store.rehearsals import Known
+
+USUAL_INTERVAL_S = 300
+# A device of which fewer hours are known has no week of its own.
+LEAST_HOURS = 24
+
+
+@dataclass(frozen=True, slots=True)
+class Model:
+    """The model, the places of whom each fault can strike, and what was taken for granted."""
+
+    fleet: Fleet
+    ids: Sequence[int]
+    assumed: float
+    assumptions: tuple[str, ...]
+
+
+async def load(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, now: datetime) -> Model:
+    """What is known of the devices that the plan's rings would have now."""
+    plan = prepared.plan
+    ids = [int(one) for placed in drawn.placed for one in placed.ids.tolist()]
+    ring = np.repeat(np.arange(len(drawn.placed)), [len(placed.ids) for placed in drawn.placed])
+    watched = list(plan.brake.watch_by)
+    cluster = plan.harm.cluster_by if plan.harm is not None else None
+    names = [*watched, *([cluster] if cluster and cluster not in watched else [])]
+    known = await rehearsals.known_of(connection, ids, names)
+    words, zones = await rehearsals.weeks_of(connection, ids, now)
+    words, own = _with_usual_weeks(words, known)
+    rate = await previewing.measured_rate(connection, prepared.release["board"])
+    took = await rehearsals.restart_took(connection, ids)
+    restart = RESTART.total_seconds() if took is None else max(1.0, took - plan.trial_for.total_seconds() / 2)
+    zone_places, used = _zones(plan, zones)
+    gateways = {one.serial: n for n, one in enumerate(known)}
+    fleet = Fleet(
+        ring,
+        np.array([_interval(known, one) / 3600 for one in known], np.float64),
+        _rates(known, rate),
+        words,
+        np.array([not plan.needs.links or one.link is None or one.link in plan.needs.links for one in known], np.bool_),
+        zone_places,
+        used,
+        np.array([gateways.get(one.gateway or "", -1) for one in known], np.int64),
+        own,
+        restart / 3600,
+        {name: _column(known, name) for name in names},
+    )
+    assumptions = tuple(_assumptions(rate, took, own, plan))
+    return Model(fleet, ids, float((~own).mean()) if len(own) else 0.0, assumptions)
+
+
+async def struck_by(
+    connection: AsyncConnection, fault: Fault | None, ids: Sequence[int], now: datetime
+) -> Flags | None:
+    """Whom a fault can strike."""
+    if fault is None:
+        return None
+    if fault.where is None:
+        return np.ones(len(ids), np.bool_)
+    picked = await rehearsals.picked(connection, ids, parse_selector(fault.where), now)
+    return np.array([one in picked for one in ids], np.bool_)
+
+
+def _with_usual_weeks(words: Words, known: Sequence[Known]) -> tuple[Words, Flags]:
+    """Gives devices without a week of their own that of another of the same link, in turn; where there is none, it is
+    taken to be there all the time."""
+    own = (words != 0).sum(axis=1) >= LEAST_HOURS
+    found = words.copy()
+    links: dict[str, list[int]] = {}
+    for place in np.flatnonzero(own).tolist():
+        links.setdefault(known[place].link or "", []).append(place)
+    anyone = np.flatnonzero(own).tolist()
+    always = np.full(words.shape[1], HEARD, np.int16) | np.int16(UNSAID << BATTERY_SHIFT)
+    for turn, place in enumerate(np.flatnonzero(~own).tolist()):
+        alike = links.get(known[place].link or "", anyone)
+        found[place] = words[alike[turn % len(alike)]] if alike else always
+    return found, own
+
+
+def _interval(known: Sequence[Known], one: Known) -> float:
+    return float(one.interval_s or USUAL_INTERVAL_S)
+
+
+def _rates(known: Sequence[Known], measured: float | None) -> Numbers:
+    """Each device's own rate, else the median of its link, else that of the board, else what is assumed."""
+    by_link: dict[str, list[int]] = {}
+    for one in known:
+        if one.rate:
+            by_link.setdefault(one.link or "", []).append(one.rate)
+    usual = {link: median(rates) for link, rates in by_link.items()}
+    fallback = measured or ASSUMED_RATE
+    return np.array([one.rate or usual.get(one.link or "", fallback) for one in known], np.float64)
+
+
+def _zones(plan: Plan, zones: Sequence[str | None]) -> tuple[Places, list[ZoneInfo]]:
+    used: list[ZoneInfo] = []
+    place: dict[str | None, int] = {}
+    for tz in dict.fromkeys(zones):
+        zone = plan.calendar.zone_of(tz)
+        if zone not in used:
+            used.append(zone)
+        place[tz] = used.index(zone)
+    return np.array([place[tz] for tz in zones], np.int64), used or [plan.calendar.zone]
+
+
+def _column(known: Sequence[Known], name: str) -> Column:
+    return column_of([one.facts[name] for one in known])
+
+
+def _assumptions(rate: float | None, took: float | None, own: Flags, plan: Plan) -> list[str]:
+    found = ["each device lives the week to come as it lived its last one", "people say go and approve when asked"]
+    if rate is None:
+        found.append(f"no transfer was measured yet: {ASSUMED_RATE // 1000} kB a second are assumed")
+    if took is None:
+        found.append(f"no switch was measured yet: restarts of {RESTART.total_seconds():.0f} s are assumed")
+    if len(own) and not own.any():
+        found.append("no device has a day of history: all are taken to be there all the time")
+    if plan.switch.value == "at-restart":
+        found.append("devices restart by themselves when they are ready")
+    return found

@@ -1,0 +1,126 @@
+"""The process that rehearses one plan: it has a connection of its own, and gets out of everybody's way."""
+
+import asyncio
+import os
+import sys
+import threading
+import time
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy.ext.asyncio import AsyncEngine
+
+from mellow_herald.core.brake import MOST_FORESEEN, Watch
+from mellow_herald.core.refusal import Refused
+from mellow_herald.core.rehearsal import Ask, parse_fault, rehearse
+from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.rehearsals.loading import load, struck_by
+from mellow_herald.service.rehearsals.results import result_of
+from mellow_herald.service.rollouts.planning import draw, prepare, size_of
+from mellow_herald.store import rehearsals, rings
+from mellow_herald.store.database import make_engine
+from mellow_herald.store.gate import Lock, hold
+from mellow_herald.store.rehearsals import StoredRehearsal
+from mellow_herald.store.tables import RehearsalState
+from mellow_herald.wire.plan import PlanDocument
+
+DATABASE = "HERALD_REHEARSAL_DATABASE"
+NICE, LOOK_S, LONGEST_WAIT_S = 10, 0.5, 3600.0
+UNDER_WAY = (RehearsalState.WAITING, RehearsalState.RUNNING)
+
+
+class _CancelledError(Exception):
+    """Somebody cancelled it."""
+
+
+async def main(rehearsal_id: int) -> None:
+    """Waits for its turn, rehearses, and writes down the answer, or why there is none."""
+    os.nice(NICE)
+    engine = make_engine(os.environ[DATABASE], 3, 0)
+    try:
+        await _rehearse(engine, rehearsal_id)
+    except _CancelledError:
+        pass
+    except (Refused, ProblemError) as refusal:
+        await _end(engine, rehearsal_id, RehearsalState.FAILED, why=str(refusal))
+    except Exception as error:
+        await _end(engine, rehearsal_id, RehearsalState.FAILED, why=f"it broke off: {type(error).__name__}")
+        raise
+    finally:
+        await engine.dispose()
+
+
+async def _rehearse(engine: AsyncEngine, rehearsal_id: int) -> None:
+    async with engine.connect() as turn:
+        began = time.monotonic()
+        while not await hold(turn, Lock.REHEARSAL):
+            await _beat(engine, rehearsal_id, RehearsalState.WAITING, 0.0)
+            if time.monotonic() - began > LONGEST_WAIT_S:
+                raise Refused("busy", "others were rehearsed for an hour.", "Try again.")
+            await asyncio.sleep(LOOK_S)
+        began = time.monotonic()
+        await _beat(engine, rehearsal_id, RehearsalState.RUNNING, 0.0)
+        async with engine.connect() as connection:
+            row = await rehearsals.find(connection, rehearsal_id)
+            if row is None:
+                raise _CancelledError
+            ask, model = await _ask(engine, row)
+        rehearsed = await _play(engine, rehearsal_id, ask)
+        result = result_of(rehearsed, ask, row, model, time.monotonic() - began)
+        await _end(engine, rehearsal_id, RehearsalState.DONE, result=result.model_dump(mode="json"), progress=1.0)
+        await turn.invalidate()  # the lock ends with the session
+
+
+async def _ask(engine: AsyncEngine, row: StoredRehearsal) -> tuple[Ask, Any]:
+    now = row["asked_at"]
+    async with engine.begin() as connection:
+        prepared = await prepare(connection, PlanDocument.model_validate(row["plan"]), now)
+        drawn = await draw(connection, prepared.plan, prepared.target, now)
+        shares = await rings.share_of_values(
+            connection, prepared.target, prepared.plan.brake.watch_by, now, MOST_FORESEEN
+        )
+        model = await load(connection, prepared, drawn, now)
+        faults = [parse_fault(text) for text in row["faults"]]
+        struck = [(fault, await struck_by(connection, fault, model.ids, now)) for fault in faults]
+    if not model.ids:
+        raise Refused("no-devices", "the plan reaches no device now.", "See `herald rollout preview`.")
+    watch = Watch(len(prepared.plan.rings), {name: list(values) for name, values in shares.items()})
+    size, people = size_of(prepared.images), row["people_s"] / 3600
+    return Ask(prepared.plan, model.fleet, watch, now, size, struck, row["runs"], row["seed"], people), model
+
+
+async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
+    """Plays in a thread, and says how far it is meanwhile."""
+    done, stop = [0.0], threading.Event()
+
+    def told(share: float) -> None:
+        done[0] = share
+        if stop.is_set():
+            raise _CancelledError
+
+    playing = asyncio.ensure_future(asyncio.to_thread(rehearse, ask, told))
+    while not playing.done():
+        await asyncio.wait([playing], timeout=LOOK_S)
+        try:
+            await _beat(engine, rehearsal_id, RehearsalState.RUNNING, done[0])
+        except _CancelledError:
+            stop.set()
+    return playing.result()
+
+
+async def _beat(engine: AsyncEngine, rehearsal_id: int, state: RehearsalState, progress: float) -> None:
+    async with engine.begin() as connection:
+        values = {"state": state.value, "progress": progress, "beat_at": datetime.now(UTC)}
+        if not await rehearsals.move(connection, rehearsal_id, UNDER_WAY, **values):
+            raise _CancelledError
+
+
+async def _end(engine: AsyncEngine, rehearsal_id: int, state: RehearsalState, **values: Any) -> None:
+    async with engine.begin() as connection:
+        await rehearsals.move(
+            connection, rehearsal_id, UNDER_WAY, state=state.value, beat_at=datetime.now(UTC), **values
+        )
+
+
+if __name__ == "__main__":
+    asyncio.run(main(int(sys.argv[1])))
