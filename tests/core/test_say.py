@@ -42,7 +42,11 @@ def test_an_approval_that_no_ring_needs_is_a_mistake(rule: ApprovalRule, says: s
 
 def test_a_ring_asks_for_an_approval_once_and_opens_with_it_without_a_go() -> None:
     (asks,) = decide(APPROVED_OF, outwards(closed(), say=LACKS), T0)
-    assert isinstance(asks, AskForGo) and asks.asks is Asks.APPROVAL and "another person's (operator" in asks.why
+    assert (
+        isinstance(asks, AskForGo)
+        and asks.asks is Asks.APPROVAL
+        and "another person with the role operator" in asks.why
+    )
     waits = closed(state=RingState.AWAITING_GO, asks=asks.asks, asks_why=asks.why)
     assert decide(APPROVED_OF, outwards(waits, say=LACKS), T0) == [], "said once"
     given = replace(LACKS, approved=frozenset({0, 1}))

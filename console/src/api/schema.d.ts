@@ -7970,8 +7970,8 @@ export interface components {
         /**
          * ToApprove
          * @description What there is to see before somebody approves: which ``ring`` (position) asks for what, with how many devices,
-         *     what the brakes, the control, the harm budget and those outside say. ``may`` tells whether the caller may give it,
-         *     ``why_not`` if not.
+         *     what the brakes, the control, the harm budget, the rehearsals of its plan and those outside say. ``may`` tells
+         *     whether the caller may give it, ``why_not`` if not.
          */
         ToApprove: {
             /** Ring */
@@ -7993,6 +7993,8 @@ export interface components {
             control: string | null;
             /** Budget */
             budget: string | null;
+            /** Rehearsed */
+            rehearsed?: string[];
             evidence: components["schemas"]["EvidenceListOut"];
             /** Approvals */
             approvals?: components["schemas"]["ApprovalOut"][];

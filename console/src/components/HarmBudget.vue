@@ -10,8 +10,8 @@ const wave = computed(() => props.budget.wave ?? null)
 </script>
 
 <template>
-  <section data-testid="harm-budget">
-    <h2 class="mt-4">Harm budget</h2>
+  <section class="budget" data-testid="harm-budget">
+    <h2>Harm budget</h2>
     <div class="bar" role="img" :aria-label="`${budget.hurt} of at most ${budget.at_most} devices hurt`">
       <span class="hurt" :style="{ width: share(budget.hurt) }" />
       <span v-if="budget.sure" class="risk" :style="{ width: share(budget.at_risk) }" />
@@ -25,12 +25,15 @@ const wave = computed(() => props.budget.wave ?? null)
 </template>
 
 <style scoped>
+.budget {
+  margin-top: 18px;
+}
 .bar {
   display: flex;
   height: 8px;
   border-radius: 4px;
   overflow: hidden;
-  background: rgb(var(--v-theme-surface-variant));
+  background: rgba(var(--v-theme-on-surface), 0.1);
   margin-bottom: 6px;
 }
 .hurt {

@@ -76,7 +76,7 @@ async function act(reason: string) {
         </thead>
         <tbody>
           <tr v-for="one in found.items" :key="one.id" :class="{ gone: one.withdrawn_by }" :data-testid="`evidence-${one.id}`">
-            <td>{{ moment(one.at) }}</td>
+            <td class="when">{{ moment(one.at).slice(5, 16) }}</td>
             <td>{{ one.kind }}</td>
             <td><router-link v-if="one.serial" :to="`/fleet/${one.serial}`">{{ one.serial }}</router-link></td>
             <td class="said">{{ one.text }}</td>
@@ -119,7 +119,7 @@ async function act(reason: string) {
 }
 .said {
   white-space: pre-wrap;
-  max-width: 420px;
+  min-width: 180px;
 }
 .gone {
   opacity: 0.65;
@@ -127,10 +127,11 @@ async function act(reason: string) {
 .gone .said {
   text-decoration: line-through;
 }
+.when,
 .do {
   white-space: nowrap;
 }
 .asks {
-  color: rgb(var(--v-theme-warning));
+  color: var(--honey-ink);
 }
 </style>

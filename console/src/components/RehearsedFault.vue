@@ -10,7 +10,13 @@ import FanChart from './FanChart.vue'
 /** What one fault did in a rehearsal, or none; beside what came to pass, where there is a course. */
 const props = defineProps<{ fault: Schemas['RehearsedFault']; beside?: Schemas['RehearsedFault'] | null; course?: Schemas['CoursePoint'][]; moved?: number }>()
 
-const times = (spread: Schemas['TimeSpread']) => [spread.low, spread.middle, spread.high].map((at) => (at ? moment(new Date(Date.parse(at) + (props.moved ?? 0)).toISOString()).slice(5, 16) : 'never')).join(' … ')
+/** Quantiles of a time: once where they are all the same, and the day once where it is. */
+function times(spread: Schemas['TimeSpread']): string {
+  const all = [spread.low, spread.middle, spread.high].map((at) => (at ? moment(new Date(Date.parse(at) + (props.moved ?? 0)).toISOString()).slice(5, 16) : 'never'))
+  const days = new Set(all.map((one) => one.slice(0, 5)))
+  if (new Set(all).size === 1) return all[0] ?? 'never'
+  return all.map((one, n) => (n && days.size === 1 ? one.slice(6) : one)).join(' … ')
+}
 const numbers = (spread: Schemas['NumberSpread']) => (spread.low === spread.high ? String(Math.round(spread.middle)) : `${Math.round(spread.middle)} (${Math.round(spread.low)} … ${Math.round(spread.high)})`)
 const percent = (share: number) => `${Math.round(100 * share)} %`
 const good = computed(() => busy(bandOf(props.fault.fan, 'good', props.moved)))
@@ -51,7 +57,7 @@ const left = computed(() => (real.value ? outside(bandOf(props.fault.fan, 'good'
         </tr>
       </tbody>
     </table>
-    <p v-for="one in fault.stands" :key="one.words" class="asks">Ring {{ one.ring }} stands still in {{ percent(one.share) }}: {{ one.words }}.</p>
+    <p v-for="one in fault.stands.filter((still) => still.share >= 0.005)" :key="one.words" class="asks">Ring {{ one.ring }} stands still in {{ percent(one.share) }}: {{ one.words }}.</p>
     <p v-for="one in fault.never.filter((never) => never.devices >= 0.5)" :key="one.words" class="quiet">Not reached: {{ Math.round(one.devices) }} on average, {{ one.words }}.</p>
     <p class="quiet">{{ amount(Math.round(fault.bytes.middle)) }} in all, {{ amount(Math.round(fault.peak.middle)) }} in the busiest hour.</p>
   </section>
@@ -72,6 +78,6 @@ const left = computed(() => (real.value ? outside(bandOf(props.fault.fan, 'good'
   text-align: right;
 }
 .asks {
-  color: rgb(var(--v-theme-warning));
+  color: var(--honey-ink);
 }
 </style>

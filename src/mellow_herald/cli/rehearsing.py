@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 app = typer.Typer()
 LOOK_S = 0.5
 BAR, CURVE = 24, 40
+# What comes about more seldom is not told in words.
+SELDOM = 0.005
 LEVELS = "▁▂▃▄▅▆▇█"
 Fault = Annotated[
     list[str] | None,
@@ -168,7 +170,7 @@ def _print_fault(fault: "RehearsedFault", now: Any) -> None:
     out.print(Text(f"  {harm}; reached {_percents(fault.served)}"))
     for one in fault.halted_by:
         out.print(Text(f"  halted by {one.words} in {one.share:.0%}", "dim"))
-    for one in fault.stands:
+    for one in (one for one in fault.stands if one.share >= SELDOM):
         out.print(Text(f"  ring {one.ring} stands still in {one.share:.0%}: {one.words}", "herald.honey"))
     for never in fault.never:
         if never.devices >= 0.5:
@@ -223,7 +225,7 @@ def _times(spread: "TimeSpread", now: Any) -> str:
             return "never"
         return f"{at:%H:%M}" if at.date() == now.date() else f"{at:%a %d %H:%M}"
 
-    return " … ".join(one(at) for at in (spread.low, spread.middle, spread.high))
+    return " … ".join(dict.fromkeys(one(at) for at in (spread.low, spread.middle, spread.high)))
 
 
 def _numbers(spread: "NumberSpread") -> str:

@@ -63,8 +63,10 @@ class ApprovalRule:
     @property
     def whose(self) -> str:
         """Whose yes it is, in words."""
-        others = ", who did not start it, write its plan or publish its release" if self.not_the_starter else ""
-        return f"another person's ({self.by}{others})" if self.not_the_starter else f"a person's ({self.by})"
+        if not self.not_the_starter:
+            return f"the approval of somebody with the role {self.by}"
+        others = "who neither started it, wrote its plan nor published its release"
+        return f"the approval of another person with the role {self.by}, {others}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +92,7 @@ class Say:
         lacks = rule is not None and position in self.wanted - self.approved
         heard = f"{self.unseen} piece{'s' if self.unseen != 1 else ''} of outside evidence that nobody has acknowledged"
         if lacks and rule is not None:
-            wants = f"the plan wants {rule.whose} approval"
+            wants = f"the plan wants {rule.whose}"
             return Asks.APPROVAL, f"{wants}; and there {_are(self.unseen)} {heard}" if self.unseen else wants
         return (Asks.EVIDENCE, f"there {_are(self.unseen)} {heard}") if self.unseen else None
 
@@ -99,7 +101,7 @@ class Say:
         if rule is None or position not in self.wanted - self.approved or self.able:
             return None
         return (
-            f"it needs {rule.whose} approval, and nobody is left who may give it: give somebody the role {rule.by} "
+            f"it needs {rule.whose}; nobody is left who may give it: give somebody the role {rule.by} "
             "(herald person roles), or cancel it and start it with another plan"
         )
 

@@ -299,8 +299,11 @@ class _Demo:
         run, place = self.processes.run, self._place
         if "bad_rollout" not in self._notes:
             self._say("A rollout of four rings: checked, previewed, started, watched")
-            run("rollout", "check", str(place.plan(scenario.NEW)))
-            run("rollout", "start", str(place.plan(scenario.NEW)), "--yes")
+            plan = str(place.plan(scenario.NEW))
+            run("rollout", "check", plan)
+            self._say("Rehearsed first, on a model of the fleet: as it should go, and as if one revision crashed")
+            run("rollout", "rehearse", plan, "--fault", "none", "--fault", scenario.FEARED, "--runs", "60")
+            run("rollout", "start", plan, "--yes")
             with self._herald() as herald:
                 self._write_notes(bad_rollout=herald.rollouts.list(limit=1).items[0].id)
         bad = str(self._notes["bad_rollout"])

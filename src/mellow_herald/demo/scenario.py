@@ -39,6 +39,8 @@ BUILT = {OLD: 1_788_000_000, NEW: 1_795_000_000, FIXED: 1_795_200_000, NEXT: 1_7
 WORN = Behaviour("load_cell = worn", Fault.FAIL_SELF_TEST)
 # 2.5.0 was only tried on what stood on the bench, and no hw_rev 2 did.
 FAULTS = {NEW: [Behaviour("hw_rev = 2", Fault.CRASH_AT_BOOT)], FIXED: [WORN]}
+# What an engineer could fear of it, and what is true: nobody in the scenario knows that.
+FEARED = "hw_rev = 2: 1 crashed"
 RELEASE = f"{BOARD}/{LINE}/{NEW}"
 FIXED_RELEASE = f"{BOARD}/{LINE}/{FIXED}"
 SCALE_PLACES = {

@@ -75,7 +75,7 @@ def test_a_ring_waits_for_another_persons_yes_and_keeps_what_they_saw(
     for device in inner:
         passage(device)
     shown = asks(service, rollout_id, "approval")
-    assert "another person's (operator" in shown.rings[1].asks_why
+    assert "another person with the role operator" in shown.rings[1].asks_why
     assert shown.choices[0].command == f"herald rollout approve {rollout_id}"
     with pytest.raises(ProblemError, match="herald rollout approve"):
         service.herald.rollouts.go(rollout_id, "it looks good")

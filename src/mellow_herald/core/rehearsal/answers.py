@@ -99,10 +99,6 @@ def tell(course: Course, devices: Sequence[int], size: int, horizon: float) -> T
     unseen = sum(int((np.isfinite(p.hurt) & np.isinf(p.bad) & (p.begun <= until)).sum()) for p in passages)
     started = np.concatenate([p.offered[p.offered <= until] for p in passages]) if passages else np.empty(0)
     by_hour = np.bincount(started.astype(np.int64)) if len(started) else np.zeros(1, np.int64)
-    grid = np.linspace(0, horizon, POINTS)
-    nothing = [np.empty(0)]
-    confirmed = np.sort(np.concatenate([one.confirmed[one.confirmed <= until] for one in passages] or nothing))
-    gone_wrong = np.sort(np.concatenate(went or nothing))
     return Tale(
         course.opens,
         course.ends,
@@ -115,9 +111,18 @@ def tell(course: Course, devices: Sequence[int], size: int, horizon: float) -> T
         _never(course, passages, devices, until),
         float(size) * len(started),
         float(size) * float(by_hour.max()),
-        np.searchsorted(confirmed, grid, side="right").astype(np.float64),
-        np.searchsorted(gone_wrong, grid, side="right").astype(np.float64),
+        _over_time([np.where(one.confirmed <= until, one.confirmed, np.inf) for one in passages], horizon),
+        _over_time(went, horizon),
     )
+
+
+def _over_time(times: Sequence[Numbers], horizon: float) -> Numbers:
+    """How many of these times have come at each of ``POINTS`` moments up to the horizon."""
+    counts = np.zeros(POINTS)
+    for some in times:
+        within = some[some <= horizon]
+        counts += np.bincount(np.ceil(within * ((POINTS - 1) / horizon)).astype(np.int64), minlength=POINTS)[:POINTS]
+    return np.cumsum(counts)
 
 
 def _never(course: Course, passages: Sequence[Passage], devices: Sequence[int], until: float) -> Counter[str]:

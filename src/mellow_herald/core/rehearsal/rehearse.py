@@ -11,7 +11,7 @@ from mellow_herald.core.foresight import DAYS, Flags
 from mellow_herald.core.plan import Pace, Plan
 from mellow_herald.core.rehearsal.answers import Answer, Tale, answer, tell
 from mellow_herald.core.rehearsal.faults import Fault
-from mellow_herald.core.rehearsal.fleet import Fleet, hours_of
+from mellow_herald.core.rehearsal.fleet import Fleet, Hours, hours_of
 from mellow_herald.core.rehearsal.passage import Setting, alike
 from mellow_herald.core.rehearsal.play import Run
 
@@ -20,6 +20,8 @@ LEVER_RUNS = 24
 # Beyond so long no run is followed.
 LONGEST = timedelta(days=60)
 ENOUGH = 400_000
+# Less than that many hours sooner is not worth telling.
+SHORTEST = 0.05
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +39,22 @@ class Ask:
     runs: int = 200
     seed: int = 1
     people: float = 0.0
+
+
+class Tables:
+    """The hours in which each device can be served, by plan and day: what all runs of a rehearsal share."""
+
+    def __init__(self, ask: Ask) -> None:
+        self._ask = ask
+        self._of_plan: dict[int, Hours] = {}
+
+    def of(self, plan: Plan, shift: int) -> Hours:
+        """Those of a plan; kept for the one that is rehearsed, and for what is changed of it made anew."""
+        if plan is not self._ask.plan:
+            return hours_of(self._ask.fleet, plan, self._ask.now, shift)
+        if shift not in self._of_plan:
+            self._of_plan[shift] = hours_of(self._ask.fleet, plan, self._ask.now, shift)
+        return self._of_plan[shift]
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,58 +77,62 @@ class Rehearsed:
     horizon: float
 
 
-def rehearse(ask: Ask, progress: Callable[[float], None] = lambda _: None) -> Rehearsed:
-    """Plays all runs; ``progress`` is told the share (0–1) that is done."""
+def rehearse(ask: Ask, progress: Callable[[float], None] = lambda _: None, *, levers: bool = True) -> Rehearsed:
+    """Plays all runs, and with ``levers`` those of changed plans; ``progress`` is told the share (0–1) that is done."""
     devices = _devices(ask.plan, ask.fleet)
-    changes = list(_changes(ask.plan))
+    changes = list(_changes(ask.plan)) if levers else []
     share = len(ask.faults) * ask.runs + len(changes) * LEVER_RUNS * 2
     done = 0
     told: list[list[Tale]] = []
-    horizon = _horizon(ask)
+    tables = Tables(ask)
+    horizon = _horizon(tables, ask)
     for fault, struck in ask.faults:
         tales = []
-        for tale in _runs(ask, ask.plan, fault, struck, ask.runs, horizon):
+        for tale in _runs(tables, ask, ask.plan, fault, struck, ask.runs, horizon):
             tales.append(tale)
             done += 1
             progress(done / share)
         told.append(tales)
     answers = tuple(answer(tales, devices, horizon) for tales in told)
-    levers = []
+    found: list[tuple[Lever, float]] = []
     fault, struck = next(((fault, who) for fault, who in ask.faults if fault is not None), (None, None))
     few = [tales[:LEVER_RUNS] for tales in told]
     first_fault = next((n for n, (one, _) in enumerate(ask.faults) if one is not None), None)
     good = next((n for n, (one, _) in enumerate(ask.faults) if one is None), None)
-    usual = few[good] if good is not None else list(_runs(ask, ask.plan, None, None, LEVER_RUNS, horizon))
+    usual = few[good] if good is not None else list(_runs(tables, ask, ask.plan, None, None, LEVER_RUNS, horizon))
     for key, words, changed in changes:
-        quicker = list(_runs(ask, changed, None, None, LEVER_RUNS, horizon))
+        quicker = list(_runs(tables, ask, changed, None, None, LEVER_RUNS, horizon))
         sooner = _median(usual, horizon) - _median(quicker, horizon)
-        spared = None
+        spared, chance = None, 0.0
         if fault is not None and first_fault is not None:
-            gentler = list(_runs(ask, changed, fault, struck, LEVER_RUNS, horizon))
+            gentler = list(_runs(tables, ask, changed, fault, struck, LEVER_RUNS, horizon))
             spared = _hurt(few[first_fault]) - _hurt(gentler)
-        levers.append(Lever(key, words, sooner, spared))
+            chance = _error(few[first_fault], gentler)
+        found.append((Lever(key, words, sooner, spared), chance))
         done += 2 * LEVER_RUNS
         progress(done / share)
     progress(1.0)
-    return Rehearsed(answers, tuple(_best(levers)), horizon)
+    return Rehearsed(answers, tuple(_best(found)), horizon)
 
 
 def _devices(plan: Plan, fleet: Fleet) -> list[int]:
     return np.bincount(fleet.ring, minlength=len(plan.rings)).tolist() if fleet.size else [0] * len(plan.rings)
 
 
-def _horizon(ask: Ask) -> float:
+def _horizon(tables: Tables, ask: Ask) -> float:
     """Until when runs are looked at: a little longer than nearly all of a few take without a fault."""
     longest = LONGEST.total_seconds() / 3600
     ends = []
-    for tale in _runs(ask, ask.plan, None, None, 12, longest):
+    for tale in _runs(tables, ask, ask.plan, None, None, 12, longest):
         last = [time for time in (*tale.ends, *tale.opens) if np.isfinite(time)]
         ends.append(tale.ended if np.isfinite(tale.ended) else max(last, default=0.0) + 24)
     slow = max((fault.after.total_seconds() / 3600 for fault, _ in ask.faults if fault and fault.after), default=0.0)
     return float(min(longest, max(1.0, 1.25 * max(ends) + slow)))
 
 
-def _runs(ask: Ask, plan: Plan, fault: Fault | None, struck: Flags | None, runs: int, horizon: float) -> Iterator[Tale]:
+def _runs(
+    tables: Tables, ask: Ask, plan: Plan, fault: Fault | None, struck: Flags | None, runs: int, horizon: float
+) -> Iterator[Tale]:
     """So many runs; each begins in the device's last week on another day."""
     fleet, devices = ask.fleet, _devices(plan, ask.fleet)
     rings = [np.flatnonzero(fleet.ring == position) for position in range(len(plan.rings))]
@@ -119,7 +141,7 @@ def _runs(ask: Ask, plan: Plan, fault: Fault | None, struck: Flags | None, runs:
     # Many devices make up for few days: each takes its time to look at.
     days = min(DAYS, runs, max(2, ENOUGH // max(1, fleet.size)))
     for shift in range(days):
-        hours = hours_of(fleet, plan, ask.now, shift)
+        hours = tables.of(plan, shift)
         setting = Setting(plan, fleet, hours, ask.watch, ask.now, ask.size, fault, struck, ask.people, rings, groups)
         for number in range(shift, runs, days):
             yield tell(Run(setting, np.random.default_rng((ask.seed, number))).play(), devices, ask.size, horizon)
@@ -156,11 +178,16 @@ def _hurt(tales: Sequence[Tale]) -> float:
     return float(np.mean([sum(tale.hurt) for tale in tales]))
 
 
-def _best(levers: Sequence[Lever]) -> Iterator[Lever]:
-    """What helps most, by time and by harm, if it helps at all."""
-    quickest = max(levers, key=lambda lever: lever.sooner, default=None)
-    if quickest is not None and quickest.sooner > 0.05:
-        yield quickest
-    gentlest = max(levers, key=lambda lever: lever.spared or 0.0, default=None)
-    if gentlest is not None and (gentlest.spared or 0.0) > 0.5:
-        yield gentlest
+def _error(tales: Sequence[Tale], others: Sequence[Tale]) -> float:
+    """The standard error of the difference of two means of devices hurt."""
+    return float(np.sqrt(sum(np.var([sum(tale.hurt) for tale in some]) / len(some) for some in (tales, others))))
+
+
+def _best(levers: Sequence[tuple[Lever, float]]) -> Iterator[Lever]:
+    """What helps most, by time and by harm, if it does so beyond chance; each with the standard error of its harm."""
+    quickest = max(levers, key=lambda one: one[0].sooner, default=None)
+    if quickest is not None and quickest[0].sooner > SHORTEST:
+        yield quickest[0]
+    gentler = [lever for lever, chance in levers if lever.spared is not None and lever.spared > max(0.5, 3 * chance)]
+    if gentler:
+        yield max(gentler, key=lambda lever: lever.spared or 0.0)

@@ -107,6 +107,17 @@ async def of_rollout(connection: AsyncConnection, rollout_id: int) -> list[Rehea
     return [as_shown(one) for one in rows if one["state"] == RehearsalState.DONE] if row["plan_digest"] else []
 
 
+def brief(one: RehearsalOut) -> str:
+    """What a rehearsal found, in a sentence."""
+    faults = one.result.faults if one.result is not None else []
+    told = []
+    for fault in faults:
+        what = "without a fault" if fault.fault == "none" else f"with {fault.fault}"
+        hurt = f"hurt {fault.hurt.middle:.0f} ({fault.hurt.low:.0f} … {fault.hurt.high:.0f})"
+        told.append(f"{what}: done in {fault.finishes:.0%} of all runs, halted in {fault.halts:.0%}, {hurt}")
+    return f"rehearsal {one.id}: {'; '.join(told)}"
+
+
 def as_shown(row: StoredRehearsal) -> RehearsalOut:
     """A rehearsal as it stands; one whose process is gone has failed."""
     state = _state(row)

@@ -60,9 +60,8 @@ def within(at: datetime | None, spread: TimeSpread, shift: timedelta) -> bool:
 
 def times(spread: TimeSpread, shift: timedelta) -> str:
     """Quantiles of a time, in words."""
-    return " … ".join(
-        "never" if at is None else f"{at + shift:%d %b %H:%M}" for at in (spread.low, spread.middle, spread.high)
-    )
+    told = ["never" if at is None else f"{at + shift:%d %b %H:%M}" for at in (spread.low, spread.middle, spread.high)]
+    return " … ".join(dict.fromkeys(told))
 
 
 def numbers(spread: NumberSpread) -> str:

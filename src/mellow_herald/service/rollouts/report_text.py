@@ -213,6 +213,7 @@ def approval_cells(one: ApprovalOut) -> list[str]:
         *seen.get("brakes", []),
         seen.get("control"),
         seen.get("budget"),
+        *seen.get("rehearsed", []),
         (seen.get("evidence") or {}).get("words"),
     ]
     void = f" (void: {one.void_why})" if one.void_why else ""
