@@ -225,7 +225,8 @@ def _times(spread: "TimeSpread", now: Any) -> str:
             return "never"
         return f"{at:%H:%M}" if at.date() == now.date() else f"{at:%a %d %H:%M}"
 
-    return " … ".join(dict.fromkeys(one(at) for at in (spread.low, spread.middle, spread.high)))
+    told = [one(at) for at in (spread.low, spread.middle, spread.high)]
+    return told[0] if len(set(told)) == 1 else " … ".join(told)
 
 
 def _numbers(spread: "NumberSpread") -> str:

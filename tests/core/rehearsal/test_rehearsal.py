@@ -18,7 +18,7 @@ from mellow_herald.core.needs import Needs, missing
 from mellow_herald.core.plan import Calendar, Opens, Pace, Plan, Ring, SwitchOrder, SwitchWhen, parse_release_name
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.rehearsal import Ask, Column, Fault, Fleet, parse_fault, rehearse
-from mellow_herald.core.rehearsal.fleet import NEVER, WEEK, hours_of, next_of
+from mellow_herald.core.rehearsal.fleet import NEVER, WEEK, hours_of, next_of, without_gaps
 from mellow_herald.core.rehearsal.passage import Passage, Setting, alike
 from mellow_herald.core.rehearsal.play import Course, Run
 from mellow_herald.core.rehearsal.queueing import ONE_BY_ONE, serve
@@ -102,6 +102,21 @@ def test_the_next_hour_is_the_next_one_round_the_week(flags: list[bool]) -> None
     for hour in (0, 1, 23, 100, 167):
         later = [n for n in range(WEEK) if flags[(hour + n) % WEEK]]
         assert waits[hour] == (later[0] if later else NEVER)
+
+
+def test_hours_in_which_nobody_was_heard_say_nothing_and_those_in_which_others_were_do() -> None:
+    words = np.zeros((3, WEEK), np.int16)
+    words[0, 100:] = HEARD | 50 << BATTERY_SHIFT
+    words[1, 130:] = HEARD | 60 << BATTERY_SHIFT
+    words[:, 120:124] = 0  # the service was away
+    words[1, 140:145] = 0  # the device was
+    words[2, 166] = HEARD | 70 << BATTERY_SHIFT
+    words[2, 167] = 0
+    found = without_gaps(words)
+    assert (found[0] != 0).all() and (found[0] >> BATTERY_SHIFT == 50).all()
+    assert (found[1, 140:145] == 0).all(), "it was not there while another was"
+    assert (found[1, 121:140] != 0).all() and found[2, 167] == 0
+    assert found[2, 10] != 0, "what is not known is as on other days, or as it was last"
 
 
 @given(st.integers(0, 100), st.booleans(), st.booleans(), st.integers(0, 100), st.booleans())

@@ -79,6 +79,24 @@ class Hours:
     needs_switch: Waits
 
 
+def without_gaps(words: Words) -> Words:
+    """Fills the hours of which nothing is known: those in which nobody at all was heard (the service was away, not the
+    devices), and for each device those before it was first heard of. They are taken to be as the same hour of another
+    day, or else as the device was when it was last heard of. Hours in which others were heard, and it was not, stay."""
+    heard = words != 0
+    known = heard.any(axis=0) & np.logical_or.accumulate(heard, axis=1)
+    found = np.where(known, words, 0).astype(np.int16)
+    for days in range(1, DAYS):
+        if known.all():
+            return found
+        other, there = np.roll(found, HOURS * days, axis=1), np.roll(known, HOURS * days, axis=1)
+        fill = ~known & there
+        found, known = np.where(fill, other, found), known | fill
+    last = WEEK - 1 - np.argmax(heard[:, ::-1], axis=1)
+    usual = words[np.arange(len(words)), last]
+    return np.where(known, found, usual[:, None]).astype(np.int16)
+
+
 def hours_of(fleet: Fleet, plan: Plan, now: datetime, shift: int) -> Hours:
     """The hours of the week to come, as the last one was, begun ``shift`` days later."""
     words = np.roll(fleet.words, -HOURS * shift, axis=1) if shift else fleet.words

@@ -60,7 +60,7 @@ class Tables:
 @dataclass(frozen=True, slots=True)
 class Lever:
     """What a change of one of the plan's keys would do: hours sooner that all would be done without a fault, devices
-    spared of the first fault (None where none is rehearsed)."""
+    spared of the first fault (None where none is rehearsed, or it may be chance)."""
 
     key: str
     words: str
@@ -187,7 +187,8 @@ def _best(levers: Sequence[tuple[Lever, float]]) -> Iterator[Lever]:
     """What helps most, by time and by harm, if it does so beyond chance; each with the standard error of its harm."""
     quickest = max(levers, key=lambda one: one[0].sooner, default=None)
     if quickest is not None and quickest[0].sooner > SHORTEST:
-        yield quickest[0]
+        lever, chance = quickest
+        yield lever if abs(lever.spared or 0.0) > 3 * chance else replace(lever, spared=None)
     gentler = [lever for lever, chance in levers if lever.spared is not None and lever.spared > max(0.5, 3 * chance)]
     if gentler:
         yield max(gentler, key=lambda lever: lever.spared or 0.0)

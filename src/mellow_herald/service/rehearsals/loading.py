@@ -13,7 +13,7 @@ from mellow_herald.core.forecast import ASSUMED_RATE, RESTART
 from mellow_herald.core.foresight import BATTERY_SHIFT, HEARD, UNSAID, Flags, Words
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rehearsal import Column, Fault, Fleet, column_of
-from mellow_herald.core.rehearsal.fleet import Numbers, Places
+from mellow_herald.core.rehearsal.fleet import Numbers, Places, without_gaps
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.rollouts.planning import Drawn, Prepared
 from mellow_herald.store import previewing, rehearsals
@@ -84,6 +84,7 @@ def _with_usual_weeks(words: Words, known: Sequence[Known]) -> tuple[Words, Flag
     taken to be there all the time."""
     own = (words != 0).sum(axis=1) >= LEAST_HOURS
     found = words.copy()
+    found[own] = without_gaps(words[own])
     links: dict[str, list[int]] = {}
     for place in np.flatnonzero(own).tolist():
         links.setdefault(known[place].link or "", []).append(place)
@@ -91,7 +92,7 @@ def _with_usual_weeks(words: Words, known: Sequence[Known]) -> tuple[Words, Flag
     always = np.full(words.shape[1], HEARD, np.int16) | np.int16(UNSAID << BATTERY_SHIFT)
     for turn, place in enumerate(np.flatnonzero(~own).tolist()):
         alike = links.get(known[place].link or "", anyone)
-        found[place] = words[alike[turn % len(alike)]] if alike else always
+        found[place] = found[alike[turn % len(alike)]] if alike else always
     return found, own
 
 

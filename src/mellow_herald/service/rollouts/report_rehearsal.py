@@ -61,7 +61,7 @@ def within(at: datetime | None, spread: TimeSpread, shift: timedelta) -> bool:
 def times(spread: TimeSpread, shift: timedelta) -> str:
     """Quantiles of a time, in words."""
     told = ["never" if at is None else f"{at + shift:%d %b %H:%M}" for at in (spread.low, spread.middle, spread.high)]
-    return " … ".join(dict.fromkeys(told))
+    return told[0] if len(set(told)) == 1 else " … ".join(told)
 
 
 def numbers(spread: NumberSpread) -> str:
