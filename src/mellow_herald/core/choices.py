@@ -89,6 +89,8 @@ def choices(now: Situation) -> list[Choice]:
     cancel = Choice(Do.CANCEL, "end it as it stands", command.format("cancel"), now.live)
     failures = Choice(Do.FAILURES, "see who failed, why, and their logs", command.format("failures"), now.ever_bad)
     if now.state is RolloutState.RUNNING and now.standing is not None:
+        if now.standing.closed:
+            return [halt, cancel]
         return [failures, *_of_standing(now.standing, command), halt, cancel]
     if now.state is RolloutState.RUNNING and now.asking is not None:
         ring, devices, asks = now.asking
@@ -112,8 +114,6 @@ def choices(now: Situation) -> list[Choice]:
 
 
 def _of_standing(ring: Standing, command: str) -> list[Choice]:
-    if ring.closed:
-        return []
     if ring.spent is not None:
         words = "allow more harm; so many devices wait for leave"
         return [Choice(Do.BUDGET, words, f"{command.format('edit')} --harm-at-most {2 * ring.spent}", ring.in_the_way)]
