@@ -6,7 +6,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from bench.figure import Figure
-from mellow_herald.core.harm import HarmBudget, good_waves
+from mellow_herald.core.harm.budget import HarmBudget
+from mellow_herald.core.harm.forecast import good_waves
 from mellow_herald.core.harm.study import Fleet, Player
 
 RUNS, DEVICES = 1000, 400

@@ -24,7 +24,8 @@ from mellow_herald.core.decide import (
     halt_due,
     stands_still,
 )
-from mellow_herald.core.harm import Counts, HarmBudget, HarmProgress, Wave
+from mellow_herald.core.harm.budget import HarmBudget
+from mellow_herald.core.harm.waves import Counts, HarmProgress, Wave
 from mellow_herald.core.plan import Brake, BrakeKind, Plan, Ring, parse_release_name
 from mellow_herald.core.rollout import RingState, RolloutState
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 
 from mellow_herald.core.brake import Reading
-from mellow_herald.core.harm import HarmProgress, Wave, used_up, wave_due
+from mellow_herald.core.harm.waves import HarmProgress, Wave, used_up, wave_due
 from mellow_herald.core.plan import Opens, Plan
 from mellow_herald.core.rollout import Outcome, RingState, RolloutState
 from mellow_herald.core.say import Asks, Say

@@ -9,7 +9,8 @@ from sqlalchemy import ColumnElement, and_, case, func, insert, or_, select
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import AT_RISK, State
-from mellow_herald.core.harm import Counts, HarmBudget, HarmProgress, Wave
+from mellow_herald.core.harm.budget import HarmBudget
+from mellow_herald.core.harm.waves import Counts, HarmProgress, Wave
 from mellow_herald.core.plan import Plan
 from mellow_herald.store.brakes import fact_columns, fact_key, fact_values, signals_among
 from mellow_herald.store.database import fetch_all, fetch_one

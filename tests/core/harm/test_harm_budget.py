@@ -5,21 +5,11 @@ from math import comb, exp, sqrt
 import numpy as np
 import pytest
 
-from mellow_herald.core.harm import (
-    Counts,
-    Given,
-    HarmBudget,
-    HarmProgress,
-    Wave,
-    begin_wave,
-    good_waves,
-    upper_rate,
-    used_up,
-    wave_due,
-    wave_size,
-)
-from mellow_herald.core.harm.rate import log_e
+from mellow_herald.core.harm.budget import HarmBudget
+from mellow_herald.core.harm.forecast import good_waves
+from mellow_herald.core.harm.rate import log_e, upper_rate
 from mellow_herald.core.harm.study import Fleet, Player
+from mellow_herald.core.harm.waves import Counts, Given, HarmProgress, Wave, begin_wave, used_up, wave_due, wave_size
 from mellow_herald.core.refusal import Refused
 
 RUNS = 300

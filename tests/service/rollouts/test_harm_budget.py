@@ -5,7 +5,8 @@ from datetime import timedelta
 import pytest
 
 from mellow_herald.client import ProblemError
-from mellow_herald.core.harm import HarmBudget, good_waves
+from mellow_herald.core.harm.budget import HarmBudget
+from mellow_herald.core.harm.forecast import good_waves
 from mellow_herald.wire.rollout import PlanEdit
 from tests.harness.device import PuppetDevice
 from tests.harness.service import RunningService

@@ -27,7 +27,7 @@ from mellow_herald.core.decide import (
     StandsStill,
     decide,
 )
-from mellow_herald.core.harm import HarmProgress
+from mellow_herald.core.harm.waves import HarmProgress
 from mellow_herald.core.plan import BrakeKind
 from mellow_herald.core.presence import LATE_AFTER
 from mellow_herald.core.rehearsal.fleet import Numbers

@@ -6,8 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 import numpy as np
 
 from mellow_herald.core.foresight import Flags
-from mellow_herald.core.harm import Counts, HarmBudget, HarmProgress, Wave, wave_due
-from mellow_herald.core.harm.waves import Value
+from mellow_herald.core.harm.budget import HarmBudget
+from mellow_herald.core.harm.waves import Counts, HarmProgress, Value, Wave, wave_due
 from mellow_herald.core.rehearsal.fleet import Column, Numbers, Places
 
 # Up to so many are served one by one, exactly; more in blocks, as if those of a block took alike.

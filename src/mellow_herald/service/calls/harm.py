@@ -6,8 +6,7 @@ from dataclasses import dataclass
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import Attempt, WaitingFor
-from mellow_herald.core.harm import Given
-from mellow_herald.core.harm.waves import Value
+from mellow_herald.core.harm.waves import Given, Value
 from mellow_herald.core.order import Missing
 from mellow_herald.core.plan import Plan
 from mellow_herald.store import harm

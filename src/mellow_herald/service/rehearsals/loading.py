@@ -12,8 +12,8 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 from mellow_herald.core.forecast import ASSUMED_RATE, RESTART
 from mellow_herald.core.foresight import BATTERY_SHIFT, HEARD, UNSAID, Flags, Words
 from mellow_herald.core.plan import Plan
-from mellow_herald.core.rehearsal import Column, Fault, Fleet, column_of
-from mellow_herald.core.rehearsal.fleet import Numbers, Places, without_gaps
+from mellow_herald.core.rehearsal.faults import Fault
+from mellow_herald.core.rehearsal.fleet import Column, Fleet, Numbers, Places, column_of, without_gaps
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.rollouts.planning import Drawn, Prepared
 from mellow_herald.store import previewing, rehearsals

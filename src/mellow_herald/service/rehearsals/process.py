@@ -12,7 +12,8 @@ from sqlalchemy.ext.asyncio import AsyncEngine
 
 from mellow_herald.core.brake import MOST_FORESEEN, Watch
 from mellow_herald.core.refusal import Refused
-from mellow_herald.core.rehearsal import Ask, parse_fault, rehearse
+from mellow_herald.core.rehearsal.faults import parse_fault
+from mellow_herald.core.rehearsal.rehearse import Ask, rehearse
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rehearsals.loading import load, struck_by
 from mellow_herald.service.rehearsals.results import result_of

@@ -3,7 +3,8 @@
 import math
 from datetime import datetime, timedelta
 
-from mellow_herald.core.rehearsal import Answer, Ask, Rehearsed, RingAnswer, Spread
+from mellow_herald.core.rehearsal.answers import Answer, RingAnswer, Spread
+from mellow_herald.core.rehearsal.rehearse import Ask, Rehearsed
 from mellow_herald.service.rehearsals.loading import Model
 from mellow_herald.store.rehearsals import StoredRehearsal
 from mellow_herald.wire.rehearsal import (

@@ -6,7 +6,9 @@ from datetime import datetime, timedelta
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.forecast import RingFacts, RingForecast, forecast
-from mellow_herald.core.harm import HarmBudget, Wave, good_waves
+from mellow_herald.core.harm.budget import HarmBudget
+from mellow_herald.core.harm.forecast import good_waves
+from mellow_herald.core.harm.waves import Wave
 from mellow_herald.core.plan import Plan
 from mellow_herald.service.rollouts.planning import Prepared, plan_of
 from mellow_herald.store import harm

@@ -27,7 +27,7 @@ from mellow_herald.core.decide import (
     decide,
 )
 from mellow_herald.core.foresight import HourMarks
-from mellow_herald.core.harm import HarmProgress, wave_due
+from mellow_herald.core.harm.waves import HarmProgress, wave_due
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
 from mellow_herald.core.steady import JUMP
