@@ -5,6 +5,7 @@ from datetime import datetime
 from typing import Any, TypedDict
 
 from sqlalchemy import Select, and_, exists, func, insert, or_, select, update
+from sqlalchemy.dialects.postgresql import insert as upsert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.store.database import fetch_all, fetch_one
@@ -79,10 +80,10 @@ STANDS = EvidenceRow.withdrawn_at.is_(None)
 UNSEEN = and_(STANDS, EvidenceRow.device_id.is_(None), EvidenceRow.acknowledged_at.is_(None))
 
 
-async def add_evidence(connection: AsyncConnection, row: dict[str, Any]) -> int:
-    """Writes down what was heard; returns its number."""
-    statement = insert(EvidenceRow).values(unrelated=False, **row).returning(EvidenceRow.id)
-    return int((await connection.execute(statement)).scalar_one())
+async def add_evidence(connection: AsyncConnection, row: dict[str, Any]) -> int | None:
+    """Writes down what was heard; returns its number, None if the same event was filed meanwhile."""
+    statement = upsert(EvidenceRow).values(unrelated=False, **row).on_conflict_do_nothing().returning(EvidenceRow.id)
+    return (await connection.execute(statement)).scalar()
 
 
 def _shown() -> Select[Any]:

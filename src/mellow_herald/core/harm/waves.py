@@ -181,17 +181,17 @@ class Given:
             return self.of_clusters[cluster] < self.budget.of_a_cluster
         return self.left > 0
 
-    def note(self, values: Sequence[Value], cluster: str | None) -> None:
-        """Counts a device that was given leave, or took it."""
+    def note(self, values: Sequence[Value], cluster: str | None, devices: int = 1) -> None:
+        """Counts devices that were given leave, or took it: alike in these values, and of one cluster."""
         for value in values:
-            self.of_values[value] = self.of_values.get(value, 0) + 1
-        self.devices_left -= 1
+            self.of_values[value] = self.of_values.get(value, 0) + devices
+        self.devices_left -= devices
         if cluster is None:
-            self.left -= 1
+            self.left -= devices
             return
         if cluster not in self.of_clusters:
             self.left -= 1
-        self.of_clusters[cluster] = self.of_clusters.get(cluster, 0) + 1
+        self.of_clusters[cluster] = self.of_clusters.get(cluster, 0) + devices
 
     def _most_of(self, value: Value) -> int:
         assert self.wave is not None

@@ -68,7 +68,6 @@ async def take_harm(
         given = Given(budget, wave, 0 if wave is None else wave.size, budget.wave_at_most)
         if wave is not None:
             for some in await harm.in_wave(connection, rollout_id, wave.number, facts, budget.cluster_by):
-                for _ in range(some.devices):
-                    given.note(list(zip(facts, some.values, strict=True)), some.cluster)
+                given.note(list(zip(facts, some.values, strict=True)), some.cluster, some.devices)
         found[rollout_id] = Allowed(given, facts)
     return found

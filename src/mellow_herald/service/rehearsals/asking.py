@@ -21,7 +21,7 @@ from mellow_herald.wire.rehearsal import RehearsalIn, RehearsalOut
 
 UNDER_WAY = (RehearsalState.WAITING, RehearsalState.RUNNING)
 # A process that was not heard of for so long has ended.
-GONE_AFTER = timedelta(seconds=60)
+GONE_AFTER = timedelta(minutes=5)
 MOST_WAITING = 10
 
 

@@ -80,6 +80,8 @@ async def _ask(engine: AsyncEngine, row: StoredRehearsal) -> tuple[Ask, Any]:
         shares = await rings.share_of_values(
             connection, prepared.target, prepared.plan.brake.watch_by, now, MOST_FORESEEN
         )
+    # Not in the same transaction: that would hold up who withdraws a release, or revokes a key, for as long.
+    async with engine.connect() as connection:
         model = await load(connection, prepared, drawn, now)
         faults = [parse_fault(text) for text in row["faults"]]
         struck = [(fault, await struck_by(connection, fault, model.ids, now)) for fault in faults]

@@ -45,6 +45,10 @@ async def file(
                 "source_id": None if sent is None else sent[1],
             },
         )
+        if number is None:
+            before = await say.find_sent(connection, *(sent or ("", "")))
+            assert before is not None, "whoever filed it has committed"
+            return as_shown(before), False
         if place is not None and exposed:
             await say.note_on_attempt(connection, rollout_id, place["device_id"])
         about = f" about {asked.serial}" if asked.serial else ""

@@ -1,0 +1,186 @@
+"""A rehearsal held to the truth: simulated fleets are rehearsed, and then really updated; how often is what happens
+within the fan?
+
+    python -m bench.rehearsal_study --fleets 20
+
+Each fleet has a service, a database and 200 simulated devices of its own, in fast time; three plans are tried on as
+many fleets each. It takes about three minutes a fleet, and is no part of `make bench`.
+"""
+
+import argparse
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+import tomllib
+from collections import Counter
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from bench.checkins import PASSWORD, free_port
+from mellow_herald.client import Herald, HeraldError
+from mellow_herald.core.behaviour import Behaviour, Fault
+from mellow_herald.core.key_status import KeyStatus
+from mellow_herald.core.keys import SigningKey, private_from_pem, raw_public, sign_key_list
+from mellow_herald.demo import scenario
+from mellow_herald.demo.scenario import Place
+from mellow_herald.service.rollouts.report_rehearsal import within
+from mellow_herald.wire.board import BoardIn
+from mellow_herald.wire.fleet import CodeIn
+from mellow_herald.wire.plan import PlanDocument
+from mellow_herald.wire.rehearsal import RehearsalIn, RehearsedFault
+from mellow_herald.wire.rollout import RolloutOut
+
+DEVICES, SPEED, LONGEST_S = 200, 60, 900.0
+HERALD = [sys.executable, "-m", "mellow_herald.cli.main"]
+RINGS = [
+    {"name": "first", "count": 20, "soak": "20m", "enough": 0.8},
+    {"name": "third", "share": 0.3, "soak": "20m", "enough": 0.8},
+    {"name": "rest", "soak": "20m", "enough": 0.8},
+]
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """A plan, and the fault that its release really has: per mille of all devices."""
+
+    name: str
+    crashes: int
+    more: dict[str, Any]
+
+
+TRIALS = (
+    Trial("no fault", 0, {}),
+    Trial("5 % crash, at most 10 at risk", 50, {"pace": {"at_risk_at_once": 10}, "brake": {"firmware_limit": 0.2}}),
+    Trial("3 % crash, a harm budget of 20", 30, {"harm": {"at_most": 20}, "brake": {"firmware_limit": 0.2}}),
+)
+
+
+def main() -> None:
+    """Plays, and prints the shares within the fan."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--fleets", type=int, default=20, help="for each of the three plans")
+    asked = parser.parse_args()
+    inside: Counter[str] = Counter()
+    total: Counter[str] = Counter()
+    for number in range(asked.fleets):
+        for trial in TRIALS:
+            for what, good in _try(trial, number + 1).items():
+                total[f"{trial.name}: {what}"] += 1
+                inside[f"{trial.name}: {what}"] += good
+            print(json.dumps({name: f"{inside[name]} of {total[name]}" for name in total}), flush=True)
+    for name, count in total.items():
+        print(f"{name}: {inside[name] / count:.0%} of {count} within 10-90 % (wanted 65-95 %)")
+
+
+def _try(trial: Trial, seed: int) -> dict[str, bool]:
+    """One fleet: which of its rings' ends, and of the counts of hurt devices, were within the fan."""
+    with tempfile.TemporaryDirectory(prefix="herald-study-") as name:
+        folder = Path(name)
+        folder.chmod(0o755)
+        port, place = free_port(), Place(folder / "demo")
+        url, processes = f"http://127.0.0.1:{port}", []
+        try:
+            serve = ["serve", "--data-dir", str(folder / "data"), "--port", str(port), "--time-scale", str(SPEED)]
+            processes.append(_start(serve))
+            herald = _signed_in(url)
+            _prepare(herald, place, trial, seed)
+            where = ["--url", url, "--data-dir", str(place.flash)]
+            processes.append(_start(["sim", "run", str(place.scenario), *where]))
+            _until(lambda: (herald.overview().presence.get("online") or 0) >= DEVICES)
+            return _compare(herald, trial)
+        finally:
+            for process in reversed(processes):
+                process.terminate()
+                process.wait()
+
+
+def _compare(herald: Herald, trial: Trial) -> dict[str, bool]:
+    plan = PlanDocument.model_validate(
+        {
+            "name": trial.name,
+            "release": scenario.FIXED_RELEASE,
+            "target": f"board = {scenario.BOARD} and serial != {scenario.LAB_UNIT}",
+            "numbers": {"retries": 0, "trial_for": "60s"},
+            "rings": RINGS,
+            **trial.more,
+        }
+    )
+    fault = f"{trial.crashes / 1000:g} crashed" if trial.crashes else "none"
+    made = herald.rehearsals.ask(RehearsalIn.model_validate({"plan": plan, "faults": [fault]}))
+    _until(lambda: herald.rehearsals.show(made.id).state in ("done", "failed"))
+    done = herald.rehearsals.show(made.id)
+    if done.result is None:
+        raise RuntimeError(f"rehearsal {done.id}: {done.why}")
+    rollout_id = herald.rollouts.start(plan).id
+    _until(lambda: _is_over(herald.rollouts.show(rollout_id)))
+    rollout = herald.rollouts.show(rollout_id)
+    return dict(_inside(rollout, done.result.faults[0], rollout.started_at - done.asked_at))  # type: ignore[operator]
+
+
+def _inside(rollout: RolloutOut, fault: RehearsedFault, shift: Any) -> Any:
+    for ring, foreseen in zip(rollout.rings, fault.rings, strict=True):
+        yield f"end of ring {ring.name}", within(ring.done_at, foreseen.ends, shift)
+    hurt = fault.hurt
+    yield "devices hurt", hurt.low <= rollout.ever_bad <= hurt.high
+
+
+def _is_over(rollout: RolloutOut) -> bool:
+    return rollout.state in ("halted", "finished") or rollout.stands_still is not None
+
+
+def _start(arguments: list[str]) -> "subprocess.Popen[bytes]":
+    environment = {**os.environ, "HERALD_ADMIN_PASSWORD": PASSWORD}
+    return subprocess.Popen(
+        [*HERALD, *arguments], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
+
+
+def _signed_in(url: str) -> Herald:
+    def ready() -> bool:
+        with suppress(HeraldError), Herald(url) as herald:
+            return herald.ready().ok
+        return False
+
+    _until(ready)
+    with Herald(url) as herald:
+        herald.people.sign_in("admin", PASSWORD)
+        return Herald(url, token=herald.people.make_token().token)
+
+
+def _prepare(herald: Herald, place: Place, trial: Trial, seed: int) -> None:
+    scenario.write_files(place, seed=seed, devices=DEVICES)
+    faults = [Behaviour(f"board = {scenario.BOARD}", Fault.CRASH_AT_BOOT, trial.crashes)] if trial.crashes else []
+    place.firmware(scenario.FIXED).write_bytes(scenario.make_image(scenario.FIXED, seed, faults=faults))
+    for path in (place.root_key, place.signing_key):
+        subprocess.run([*HERALD, "key", "new", str(path)], check=True, capture_output=True)
+    root, key = (private_from_pem(path.read_bytes()) for path in (place.root_key, place.signing_key))
+    signed = sign_key_list(root, 1, [SigningKey(raw_public(key), KeyStatus.ACTIVE)])
+    place.key_list.write_bytes(signed)
+    herald.keys.publish(raw_public(root), signed)
+    codes = {}
+    for path in (place.board, *place.other_boards):
+        board = BoardIn.model_validate(tomllib.loads(path.read_text()))
+        herald.boards.add(board)
+        codes[board.name] = (
+            herald.codes.make(CodeIn(board=board.name, line=board.lines[0], uses=DEVICES + 40)).code or ""
+        )
+    for version in (scenario.OLD, scenario.FIXED):
+        herald.releases.publish(place.firmware(version), key=key)
+    scenario.write_scenario(place, codes, DEVICES, seed=seed, calm=True)
+
+
+def _until(wanted: Any) -> None:
+    deadline = time.monotonic() + LONGEST_S
+    while not wanted():
+        if time.monotonic() > deadline:
+            raise RuntimeError("it did not come to pass in time")
+        time.sleep(0.5)
+
+
+if __name__ == "__main__":
+    main()
