@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from mellow_herald.client import Herald
 from mellow_herald.core.attempt import AT_RISK, FETCHING, State
@@ -22,7 +22,7 @@ from mellow_herald.sim.fleet import chip_path
 from mellow_herald.sim.hardware import running_image
 from mellow_herald.store.cluster import Cluster
 from mellow_herald.store.database import make_engine
-from mellow_herald.store.tables import AttemptEvent
+from mellow_herald.store.tables import AttemptEvent, AttemptRow, HarmWave
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import RolloutOut
 from tests.harness.flight import Flight
@@ -57,6 +57,8 @@ soak = "30s"
 [pace]
 downloading_at_once = {PACE["downloading"]}
 at_risk_at_once = {PACE["at risk"]}
+[harm]
+at_most = {max(12, DEVICES // 5)}
 [brake]
 firmware_limit = 0.4
 min_good = 0
@@ -120,6 +122,7 @@ def test_four_rings_with_three_workers_of_which_one_dies_again_and_again(
         print(*[f"{e.at:%H:%M:%S} {e.what}" for e in reversed(herald.journal.list().items)], sep="\n")
         check_accounting(herald, ended, flight)
         check_pace(flight, seen)
+        check_waves(flight, rollout_id)
     finally:
         flight.stop()
 
@@ -148,6 +151,31 @@ def check_pace(flight: Flight, seen: Counter[str]) -> None:
     print("at once, at most:", dict(most), "of", PACE, "by their own word:", dict(by_themselves))
     assert most["downloading"] and most["at risk"]
     assert all(seen[kind] <= PACE[kind] + by_themselves[kind] for kind in PACE), seen
+
+
+def check_waves(flight: Flight, rollout_id: int) -> None:
+    """No wave of the harm budget was given to more than it may hold, by whichever worker; nobody without one."""
+    cluster = Cluster(flight.folder / "data" / "postgres")
+    cluster.start()
+
+    async def read() -> tuple[dict[int, int], dict[int | None, int]]:
+        engine = make_engine(cluster.url)
+        async with engine.connect() as connection:
+            sizes = await connection.execute(
+                select(HarmWave.number, HarmWave.size).where(HarmWave.rollout_id == rollout_id)
+            )
+            exposed = (AttemptRow.rollout_id == rollout_id, AttemptRow.exposed_at.is_not(None))
+            given = await connection.execute(
+                select(AttemptRow.wave, func.count()).where(*exposed).group_by(AttemptRow.wave)
+            )
+            found = {row[0]: row[1] for row in sizes}, {row[0]: row[1] for row in given}
+        await engine.dispose()
+        return found
+
+    sizes, given = asyncio.run(read())
+    print("waves:", {number: f"{given.get(number, 0)} of {size}" for number, size in sizes.items()})
+    assert len(sizes) >= 3 and None not in given
+    assert all(given[number] <= sizes[number] for number in given if number is not None)
 
 
 async def timelines(url: str) -> Sequence[Any]:
