@@ -19,7 +19,7 @@ from mellow_herald.core.needs import Needs, missing
 from mellow_herald.core.plan import Calendar, Opens, Pace, Plan, Ring, SwitchOrder, SwitchWhen, parse_release_name
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.rehearsal.faults import Fault, parse_fault
-from mellow_herald.core.rehearsal.fleet import NEVER, WEEK, Column, Fleet, hours_of, next_of, without_gaps
+from mellow_herald.core.rehearsal.fleet import NEVER, WEEK, Column, Fleet, Week, next_of, without_gaps
 from mellow_herald.core.rehearsal.passage import Passage, Setting, alike
 from mellow_herald.core.rehearsal.play import Course, Run
 from mellow_herald.core.rehearsal.queueing import ONE_BY_ONE, serve
@@ -56,7 +56,7 @@ def run(plan: Plan, made: Fleet, fault: str | None = None, seed: int = 1, struck
     whom = np.ones(made.size, np.bool_) if struck is None else struck
     watch = Watch(len(plan.rings), {"hw_rev": ["1", "2"]})
     groups = [alike(made.facts, ["hw_rev"], some) for some in rings]
-    hours = hours_of(made, plan, T0, 0)
+    hours = Week(made, plan, T0).begun(0)
     setting = Setting(plan, made, hours, watch, T0, SIZE, parsed, whom, 0.0, rings, groups)
     return Run(setting, np.random.default_rng(seed)).play()
 
@@ -100,10 +100,24 @@ def test_what_is_no_fault_is_refused_with_what_to_write(text: str, says: str) ->
 
 @given(st.lists(st.booleans(), min_size=WEEK, max_size=WEEK))
 def test_the_next_hour_is_the_next_one_round_the_week(flags: list[bool]) -> None:
-    waits = next_of(np.array([flags], np.bool_))[:, 0]
+    waits = next_of(np.array([flags], np.bool_).T)[:, 0]
     for hour in (0, 1, 23, 100, 167):
         later = [n for n in range(WEEK) if flags[(hour + n) % WEEK]]
         assert waits[hour] == (later[0] if later else NEVER)
+
+
+@pytest.mark.parametrize("windows", [(), (Window(frozenset(range(6)), time(2), time(5)),)])
+def test_a_week_that_begins_on_another_day_is_that_week_and_the_windows_stay(windows: tuple[Window, ...]) -> None:
+    rng = np.random.default_rng(4)
+    words = np.where(rng.random((20, WEEK)) < 0.4, HEARD | rng.integers(0, 100, (20, WEEK)) << BATTERY_SHIFT, 0)
+    made = fleet(20, 5, words.astype(np.int16))
+    plan = replace(PLAN, needs=Needs(battery_at_least=40), calendar=replace(PLAN.calendar, windows=windows))
+    later = replace(made, words=np.roll(made.words, -3 * 24, axis=1))
+    begun, same = Week(made, plan, T0).begun(3), Week(later, plan, T0).begun(0)
+    for name in ("call", "fetch", "switch", "needs_fetch", "needs_switch"):
+        assert np.array_equal(getattr(begun, name), getattr(same, name)), name
+    if windows:
+        assert begun.fetch[0].min() > 0, "it is no time at which a window is open"
 
 
 def test_hours_in_which_nobody_was_heard_say_nothing_and_those_in_which_others_were_do() -> None:
@@ -128,7 +142,7 @@ def test_an_hour_will_do_if_the_service_would_let_the_device_switch(
     word = HEARD | (2 if charging else 0) | (BUSY if busy else 0) | battery << BATTERY_SHIFT
     needs = Needs(battery_at_least=at_least, charging=only_charging)
     made = fleet(1, 1, np.full((1, WEEK), word, np.int16))
-    hours = hours_of(made, replace(PLAN, needs=needs), T0, 0)
+    hours = Week(made, replace(PLAN, needs=needs), T0).begun(0)
     condition = {"battery": battery, "charging": charging, "busy": busy}
     assert (hours.switch[0, 0] == 0) == (missing(needs, condition, switching=True) is None)
     assert (hours.fetch[0, 0] == 0) == (missing(needs, condition, switching=False) is None)

@@ -7,6 +7,7 @@ days earlier or later in each run, so that no run depends on what happened at on
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import TypeVar
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -19,6 +20,7 @@ from mellow_herald.core.plan import Plan
 Numbers = npt.NDArray[np.float64]
 Places = npt.NDArray[np.int64]
 Waits = npt.NDArray[np.uint8]
+Row = TypeVar("Row", bound=np.generic)
 WEEK = DAYS * HOURS
 NEVER = 255
 
@@ -97,39 +99,64 @@ def without_gaps(words: Words) -> Words:
     return np.where(known, found, usual[:, None]).astype(np.int16)
 
 
-def hours_of(fleet: Fleet, plan: Plan, now: datetime, shift: int) -> Hours:
-    """The hours of the week to come, as the last one was, begun ``shift`` days later."""
-    words = np.roll(fleet.words, -HOURS * shift, axis=1) if shift else fleet.words
-    heard = words != 0
-    fetch, switch = heard & fleet.link_allowed[:, None], heard
-    for one in met_to_fetch(words, plan.needs).values():
-        fetch = fetch & one
-    for one in met_to_switch(words, plan.needs).values():
-        switch = switch & one
-    call, needs_fetch, needs_switch = next_of(heard), next_of(fetch), next_of(switch)
-    if not plan.calendar.windows:
-        return Hours(call, needs_fetch, needs_switch, needs_fetch, needs_switch)
-    may_fetch, may_switch = (_open(fleet, plan, now, use) for use in (Use.FETCH, Use.SWITCH))
-    return Hours(call, next_of(fetch & may_fetch), next_of(switch & may_switch), needs_fetch, needs_switch)
+class Week:
+    """The hours in which a plan can serve each device in the week to come, as its last one was."""
+
+    def __init__(self, fleet: Fleet, plan: Plan, now: datetime) -> None:
+        words = np.ascontiguousarray(fleet.words.T)
+        heard = words != 0
+        fetch, switch = heard & fleet.link_allowed, heard
+        for one in met_to_fetch(words, plan.needs).values():
+            fetch = fetch & one
+        for one in met_to_switch(words, plan.needs).values():
+            switch = switch & one
+        call, to_fetch, to_switch = next_of(heard), next_of(fetch), next_of(switch)
+        self._usual = Hours(call, to_fetch, to_switch, to_fetch, to_switch)
+        self._windows = None
+        if plan.calendar.windows:
+            may_fetch, may_switch = (_open(fleet, plan, now, use) for use in (Use.FETCH, Use.SWITCH))
+            self._windows = (fetch, may_fetch, switch, may_switch)
+
+    def begun(self, shift: int) -> Hours:
+        """If it begins as the last one did ``shift`` days after its beginning."""
+        usual = self._usual
+        call, fetch, switch = (_later(waits, shift) for waits in (usual.call, usual.fetch, usual.switch))
+        if self._windows is None:
+            return Hours(call, fetch, switch, fetch, switch)
+        # The plan's windows are where they are in the coming week, on whichever day the last one begins.
+        met, may_fetch, met_later, may_switch = self._windows
+        return Hours(
+            call,
+            next_of(_later(met, shift) & may_fetch),
+            next_of(_later(met_later, shift) & may_switch),
+            fetch,
+            switch,
+        )
+
+
+def _later(rows: npt.NDArray[Row], shift: int) -> npt.NDArray[Row]:
+    return np.roll(rows, -HOURS * shift, axis=0) if shift else rows
 
 
 def _open(fleet: Fleet, plan: Plan, now: datetime, use: Use) -> Flags:
-    """In which hours of the coming week the plan's windows are open for each device."""
+    """In which hours of the coming week (rows) the plan's windows are open for each device."""
     middle = [now + timedelta(hours=hour + 0.5) for hour in range(WEEK)]
     by_zone = np.array(
         [[is_open(plan.calendar.windows, use, zone, at) for at in middle] for zone in fleet.zones], np.bool_
     )
-    return np.asarray(by_zone[fleet.zone], np.bool_)
+    return np.asarray(by_zone.T[:, fleet.zone], np.bool_)
 
 
 def next_of(flags: Flags) -> Waits:
     """After how many hours a flag is next set, for each hour of a week that repeats itself (rows) and each device."""
-    there = np.ascontiguousarray(flags.T)
-    waits = np.full(there.shape, NEVER, np.uint8)
-    row = np.full(there.shape[1], NEVER, np.uint8)
+    absent = ~flags
+    waits = np.empty(flags.shape, np.uint8)
+    row = np.full(flags.shape[1], NEVER, np.uint8)
     # Twice round, from the end: the week that follows tells what the last hours wait for.
     for hour in reversed(range(2 * WEEK)):
-        row = np.where(there[hour % WEEK], 0, np.minimum(row, NEVER - 1) + 1).astype(np.uint8)
+        np.minimum(row, NEVER - 1, out=row)
+        row += 1
+        row *= absent[hour % WEEK]
         if hour < WEEK:
             waits[hour] = row
     waits[waits > WEEK] = NEVER
@@ -138,4 +165,7 @@ def next_of(flags: Flags) -> Waits:
 
 def at_hour(waits: Waits, some: Places, at: Numbers) -> npt.NDArray[np.uint8]:
     """The waits of some devices at the hours in which these times lie."""
-    return waits[at.astype(np.int64) % WEEK, some]
+    places = at.astype(np.int64) % WEEK
+    places *= waits.shape[1]
+    places += some
+    return waits.ravel().take(places)

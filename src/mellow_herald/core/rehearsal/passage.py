@@ -45,12 +45,16 @@ class Passage:
     soaked: Numbers
     news: Numbers = field(init=False)
     decided: Numbers = field(init=False)
+    ever_aside: bool = field(init=False)
 
     def set_aside(self, at: float) -> Flags:
         """Who holds no ring at a time."""
+        if not self.ever_aside:
+            return np.zeros(len(self.some), np.bool_)
         return ((self.aside <= at) & (self.offered > at)) | ((self.aside_staged <= at) & (self.begun > at))
 
     def __post_init__(self) -> None:
+        self.ever_aside = bool(np.isfinite(self.aside).any() or np.isfinite(self.aside_staged).any())
         self.news = np.minimum(self.bad, self.undelivered)
         self.decided = np.minimum(self.confirmed, self.news)
 

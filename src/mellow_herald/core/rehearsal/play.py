@@ -27,6 +27,7 @@ from mellow_herald.core.decide import (
     StandsStill,
     decide,
 )
+from mellow_herald.core.foresight import Flags
 from mellow_herald.core.harm.waves import HarmProgress
 from mellow_herald.core.plan import BrakeKind
 from mellow_herald.core.presence import LATE_AFTER
@@ -137,7 +138,7 @@ class Run:
         )
 
     def _at_risk(self, passage: Passage, at: float) -> int:
-        return int(((passage.begun <= at) & (passage.decided > at)).sum())
+        return _count((passage.begun <= at) & (passage.decided > at))
 
     def _ring(self, position: int, at: float) -> RingProgress:
         passage, state = self._passages[position], self._states[position]
@@ -157,15 +158,15 @@ class Run:
         soaks = np.minimum(passage.soaked, passage.bad)[confirmed]
         progress = RingProgress(
             state,
-            undecided=int(((passage.offered <= at) & ~decided & ~aside).sum()),
-            expected=int((~called & (late > at)).sum()),
-            asked=int((called & ~aside).sum()),
-            good=int(confirmed.sum()),
+            undecided=_count((passage.offered <= at) & ~decided & ~aside),
+            expected=_count(~called & (late > at)),
+            asked=_count(called & ~aside),
+            good=_count(confirmed),
             soak_until=self._when(float(soaks.max())) if len(soaks) else None,
-            live=int((~decided).sum()),
+            live=len(decided) - _count(decided),
             targeted=len(passage.some),
-            bad=int(bad.sum()),
-            set_aside=int((called & aside).sum()),
+            bad=_count(bad),
+            set_aside=_count(called & aside),
             stands_why=self._stands[position],
         )
         if state is RingState.DONE and not progress.live:
@@ -244,13 +245,13 @@ class Run:
             (passage.offered, np.minimum(np.minimum(passage.begun, passage.aside_staged), passage.decided)),
             (passage.begun, passage.decided),
         ]
-        starts = np.concatenate([begin[np.isfinite(begin)] for begin, _ in spans])
-        stops = np.concatenate([end[np.isfinite(begin)] for begin, end in spans])
-        if not np.isfinite(passage.aside).any() and not np.isfinite(passage.aside_staged).any():
-            stops = stops[np.isfinite(stops)]
-            found = [float(stops.max())] if len(stops) else []
+        if not passage.ever_aside:
+            lasts = (np.max(end, where=np.isfinite(begin) & np.isfinite(end), initial=-np.inf) for begin, end in spans)
+            last = max(map(float, lasts))
+            found = [last] if last > -np.inf else []
         else:
-            starts, stops = np.sort(starts), np.sort(stops)
+            starts = np.sort(np.concatenate([begin[np.isfinite(begin)] for begin, _ in spans]))
+            stops = np.sort(np.concatenate([end[np.isfinite(begin)] for begin, end in spans]))
             nobody = np.searchsorted(starts, stops, side="right") == np.arange(1, len(stops) + 1)
             found = stops[nobody & np.isfinite(stops)].tolist()
         soaked = passage.soaked[np.isfinite(passage.soaked)]
@@ -289,3 +290,7 @@ class Run:
             if plan.harm is not None and plan.harm.at_most <= len(moments):
                 found.add(float(moments[plan.harm.at_most - 1]))
         self._news = sorted(found)
+
+
+def _count(flags: Flags) -> int:
+    return int(np.count_nonzero(flags))

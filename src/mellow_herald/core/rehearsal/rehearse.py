@@ -11,7 +11,7 @@ from mellow_herald.core.foresight import DAYS, Flags
 from mellow_herald.core.plan import Pace, Plan
 from mellow_herald.core.rehearsal.answers import Answer, Tale, answer, tell
 from mellow_herald.core.rehearsal.faults import Fault
-from mellow_herald.core.rehearsal.fleet import Fleet, Hours, hours_of
+from mellow_herald.core.rehearsal.fleet import Fleet, Week
 from mellow_herald.core.rehearsal.passage import Setting, alike
 from mellow_herald.core.rehearsal.play import Run
 
@@ -42,19 +42,15 @@ class Ask:
 
 
 class Tables:
-    """The hours in which each device can be served, by plan and day: what all runs of a rehearsal share."""
+    """The hours in which each device can be served, by plan: what all runs of a rehearsal share."""
 
     def __init__(self, ask: Ask) -> None:
         self._ask = ask
-        self._of_plan: dict[int, Hours] = {}
+        self._week = Week(ask.fleet, ask.plan, ask.now)
 
-    def of(self, plan: Plan, shift: int) -> Hours:
+    def of(self, plan: Plan) -> Week:
         """Those of a plan; kept for the one that is rehearsed, and for what is changed of it made anew."""
-        if plan is not self._ask.plan:
-            return hours_of(self._ask.fleet, plan, self._ask.now, shift)
-        if shift not in self._of_plan:
-            self._of_plan[shift] = hours_of(self._ask.fleet, plan, self._ask.now, shift)
-        return self._of_plan[shift]
+        return self._week if plan is self._ask.plan else Week(self._ask.fleet, plan, self._ask.now)
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,8 +136,9 @@ def _runs(
     groups = [alike(fleet.facts, names, some) for some in rings]
     # Many devices make up for few days: each takes its time to look at.
     days = min(DAYS, runs, max(2, ENOUGH // max(1, fleet.size)))
+    week = tables.of(plan)
     for shift in range(days):
-        hours = tables.of(plan, shift)
+        hours = week.begun(shift)
         setting = Setting(plan, fleet, hours, ask.watch, ask.now, ask.size, fault, struck, ask.people, rings, groups)
         for number in range(shift, runs, days):
             yield tell(Run(setting, np.random.default_rng((ask.seed, number))).play(), devices, ask.size, horizon)
