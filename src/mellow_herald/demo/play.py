@@ -301,7 +301,7 @@ class _Demo:
             self._say("A rollout of four rings: checked, previewed, started, watched")
             plan = str(place.plan(scenario.NEW))
             run("rollout", "check", plan)
-            self._say("Rehearsed first, on a model of the fleet: as it should go, and as if one revision crashed")
+            self._say("Rehearsed first: as it should go, and as if one revision crashed")
             run("rollout", "rehearse", plan, "--fault", "none", "--fault", scenario.FEARED, "--runs", "60")
             run("rollout", "start", plan, "--yes")
             with self._herald() as herald:
