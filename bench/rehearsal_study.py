@@ -18,6 +18,7 @@ import tomllib
 from collections import Counter
 from contextlib import suppress
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -28,19 +29,21 @@ from mellow_herald.core.key_status import KeyStatus
 from mellow_herald.core.keys import SigningKey, private_from_pem, raw_public, sign_key_list
 from mellow_herald.demo import scenario
 from mellow_herald.demo.scenario import Place
-from mellow_herald.service.rollouts.report_rehearsal import within
+from mellow_herald.service.rollouts.report_rehearsal import numbers, within
 from mellow_herald.wire.board import BoardIn
 from mellow_herald.wire.fleet import CodeIn
 from mellow_herald.wire.plan import PlanDocument
-from mellow_herald.wire.rehearsal import RehearsalIn, RehearsedFault
+from mellow_herald.wire.rehearsal import RehearsalIn, RehearsedFault, TimeSpread
 from mellow_herald.wire.rollout import RolloutOut
 
-DEVICES, SPEED, LONGEST_S = 200, 60, 900.0
+DEVICES, SPEED, LONGEST_S = 200, 20, 900.0
+# What the fleet was updated to before, as a fleet that has a history was.
+BEFORE = "2.4.1"
 HERALD = [sys.executable, "-m", "mellow_herald.cli.main"]
 RINGS = [
-    {"name": "first", "count": 20, "soak": "20m", "enough": 0.8},
-    {"name": "third", "share": 0.3, "soak": "20m", "enough": 0.8},
-    {"name": "rest", "soak": "20m", "enough": 0.8},
+    {"name": "first", "count": 20, "soak": "5m", "enough": 0.8},
+    {"name": "third", "share": 0.3, "soak": "5m", "enough": 0.8},
+    {"name": "rest", "soak": "5m", "enough": 0.8},
 ]
 
 
@@ -92,6 +95,8 @@ def _try(trial: Trial, seed: int) -> dict[str, bool]:
             where = ["--url", url, "--data-dir", str(place.flash)]
             processes.append(_start(["sim", "run", str(place.scenario), *where]))
             _until(lambda: (herald.overview().presence.get("online") or 0) >= DEVICES)
+            before = f"{scenario.BOARD}/{scenario.LINE}/{BEFORE}"
+            _update(herald, {"name": "before", "release": before, "rings": RINGS[2:]})
             return _compare(herald, trial)
         finally:
             for process in reversed(processes):
@@ -99,34 +104,50 @@ def _try(trial: Trial, seed: int) -> dict[str, bool]:
                 process.wait()
 
 
+def _plan(what: dict[str, Any]) -> PlanDocument:
+    target = f"board = {scenario.BOARD} and serial != {scenario.LAB_UNIT}"
+    return PlanDocument.model_validate({"target": target, "numbers": {"retries": 0, "trial_for": "60s"}, **what})
+
+
+def _update(herald: Herald, what: dict[str, Any]) -> RolloutOut:
+    rollout_id = herald.rollouts.start(_plan(what)).id
+    _until(lambda: _is_over(herald.rollouts.show(rollout_id)))
+    return herald.rollouts.show(rollout_id)
+
+
 def _compare(herald: Herald, trial: Trial) -> dict[str, bool]:
-    plan = PlanDocument.model_validate(
-        {
-            "name": trial.name,
-            "release": scenario.FIXED_RELEASE,
-            "target": f"board = {scenario.BOARD} and serial != {scenario.LAB_UNIT}",
-            "numbers": {"retries": 0, "trial_for": "60s"},
-            "rings": RINGS,
-            **trial.more,
-        }
-    )
+    what = {"name": trial.name, "release": scenario.FIXED_RELEASE, "rings": RINGS, **trial.more}
     fault = f"{trial.crashes / 1000:g} crashed" if trial.crashes else "none"
-    made = herald.rehearsals.ask(RehearsalIn.model_validate({"plan": plan, "faults": [fault]}))
+    made = herald.rehearsals.ask(RehearsalIn.model_validate({"plan": _plan(what), "faults": [fault]}))
     _until(lambda: herald.rehearsals.show(made.id).state in ("done", "failed"))
     done = herald.rehearsals.show(made.id)
     if done.result is None:
         raise RuntimeError(f"rehearsal {done.id}: {done.why}")
-    rollout_id = herald.rollouts.start(plan).id
-    _until(lambda: _is_over(herald.rollouts.show(rollout_id)))
-    rollout = herald.rollouts.show(rollout_id)
+    rollout = _update(herald, what)
     return dict(_inside(rollout, done.result.faults[0], rollout.started_at - done.asked_at))  # type: ignore[operator]
 
 
 def _inside(rollout: RolloutOut, fault: RehearsedFault, shift: Any) -> Any:
     for ring, foreseen in zip(rollout.rings, fault.rings, strict=True):
-        yield f"end of ring {ring.name}", within(ring.done_at, foreseen.ends, shift)
+        good = within(ring.done_at, foreseen.ends, shift)
+        _say(f"end of ring {ring.name}: {_clock(ring.done_at)}, foretold {_clocks(foreseen.ends, shift)}", good)
+        yield f"end of ring {ring.name}", good
     hurt = fault.hurt
+    _say(f"hurt: {rollout.ever_bad}, foretold {numbers(hurt)}", hurt.low <= rollout.ever_bad <= hurt.high)
     yield "devices hurt", hurt.low <= rollout.ever_bad <= hurt.high
+
+
+def _clock(at: datetime | None) -> str:
+    return "never" if at is None else f"{at:%H:%M:%S}"
+
+
+def _clocks(spread: TimeSpread, shift: timedelta) -> str:
+    times = (spread.low, spread.middle, spread.high)
+    return " … ".join(_clock(None if at is None else at + shift) for at in times)
+
+
+def _say(line: str, good: bool) -> None:
+    print("within " if good else "OUTSIDE", line, flush=True)
 
 
 def _is_over(rollout: RolloutOut) -> bool:
@@ -169,7 +190,8 @@ def _prepare(herald: Herald, place: Place, trial: Trial, seed: int) -> None:
         codes[board.name] = (
             herald.codes.make(CodeIn(board=board.name, line=board.lines[0], uses=DEVICES + 40)).code or ""
         )
-    for version in (scenario.OLD, scenario.FIXED):
+    place.firmware(BEFORE).write_bytes(scenario.make_image(BEFORE, seed))
+    for version in (scenario.OLD, BEFORE, scenario.FIXED):
         herald.releases.publish(place.firmware(version), key=key)
     scenario.write_scenario(place, codes, DEVICES, seed=seed, calm=True)
 

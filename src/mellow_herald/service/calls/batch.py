@@ -8,11 +8,11 @@ from typing import Any
 
 from mellow_herald.core.alarms import UpdateTime
 from mellow_herald.core.attempt import Attempt, State
+from mellow_herald.core.leave import Family, Used
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.calls.glance import Glance
 from mellow_herald.service.calls.harm import Allowed
 from mellow_herald.service.calls.reported import Reported
-from mellow_herald.service.calls.surroundings import Family, Used
 from mellow_herald.store.rows import StoredAttempt, StoredDevice, StoredPulse
 from mellow_herald.wire.device import CheckinIn, OrderOut
 

@@ -17,6 +17,7 @@ from mellow_herald.core.calendar import Use
 from mellow_herald.core.decide import is_over
 from mellow_herald.core.firmware import APP
 from mellow_herald.core.foresight import HourMarks
+from mellow_herald.core.leave import restart_missing, window_missing
 from mellow_herald.core.needs import missing
 from mellow_herald.core.order import CLEARANCE, NAMES_IMAGES, Answer, Order, Situation, answer
 from mellow_herald.core.plan import Plan, SwitchWhen
@@ -27,12 +28,7 @@ from mellow_herald.service.calls.glance import Glance
 from mellow_herald.service.calls.harm import take_harm
 from mellow_herald.service.calls.hearing import CUT_OFF, Hearing
 from mellow_herald.service.calls.reported import Reported, refused
-from mellow_herald.service.calls.surroundings import (
-    restart_missing,
-    take_families,
-    take_pace,
-    window_missing,
-)
+from mellow_herald.service.calls.surroundings import take_families, take_pace
 from mellow_herald.service.calls.targets import Targets
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError, away, say_trouble
