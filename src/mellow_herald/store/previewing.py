@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TypedDict, cast
 
-from sqlalchemy import BigInteger, any_, func, literal, select
+from sqlalchemy import BigInteger, ScalarSelect, any_, func, literal, select
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.ext.asyncio import AsyncConnection
 
@@ -61,16 +61,21 @@ async def sample(connection: AsyncConnection, ids: Sequence[int], now: datetime)
     return Sample(counts, sorted(intervals)[int(NEARLY_ALL * (len(intervals) - 1))], min(calls))
 
 
-async def measured_rate(connection: AsyncConnection, board: str) -> float | None:
-    """What the links of a board's devices carried lately, in bytes a second: the median over their last transfers."""
-    size = (
+def size_of_app() -> ScalarSelect[int]:
+    """The size of the application's image (bytes) in a rollout's release."""
+    return (
         select(func.max(ImageRow.size))
         .join(ReleaseImage, ReleaseImage.digest == ImageRow.digest)
         .where(ReleaseImage.release_id == Rollout.release_id, ReleaseImage.component == "app")
+        .correlate(Rollout)
         .scalar_subquery()
     )
+
+
+async def measured_rate(connection: AsyncConnection, board: str) -> float | None:
+    """What the links of a board's devices carried lately, in bytes a second: the median over their last transfers."""
     recent = (
-        select(AttemptRow.id, AttemptRow.offered_at, size.label("size"))
+        select(AttemptRow.id, AttemptRow.offered_at, size_of_app().label("size"))
         .join(Device, Device.id == AttemptRow.device_id)
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
         .where(Device.board == board, AttemptRow.confirmed_at.is_not(None), AttemptRow.try_number == 1)

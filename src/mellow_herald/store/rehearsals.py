@@ -16,9 +16,10 @@ from mellow_herald.core.selector import Node
 from mellow_herald.store.brakes import fact_key
 from mellow_herald.store.conditions import load_week
 from mellow_herald.store.database import fetch_all, fetch_one
+from mellow_herald.store.previewing import MEASURED, size_of_app
 from mellow_herald.store.rings import NO_VALUE, frozen_facts
 from mellow_herald.store.selector_sql import compile_selector
-from mellow_herald.store.tables import AttemptRow, Device, Pulse, RehearsalRow, RehearsalState
+from mellow_herald.store.tables import AttemptEvent, AttemptRow, Device, Pulse, RehearsalRow, RehearsalState, Rollout
 
 SLICE = 5000
 
@@ -46,13 +47,14 @@ class StoredRehearsal(TypedDict):
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What is known of one device: its check-in interval (s), the rate of its last transfer (bytes a second), the link
+    """What is known of one device: its check-in interval (s), the rate of its last transfer (bytes a second, from the
+    offer until it was staged), the link
     that it was last heard of over, its gateway, and its facts; ``seen`` whether it was ever heard of."""
 
     device_id: int
     serial: str
     interval_s: int | None
-    rate: int | None
+    rate: float | None
     link: str | None
     gateway: str | None
     facts: dict[str, str]
@@ -95,10 +97,20 @@ async def known_of(connection: AsyncConnection, ids: Sequence[int], facts: Seque
     found: dict[int, Known] = {}
     for first in range(0, len(ids), SLICE):
         wanted = any_(literal([int(one) for one in ids[first : first + SLICE]], ARRAY(BigInteger)))
-        newest = (
-            select(AttemptRow.device_id, func.max(AttemptRow.id).label("id"))
-            .where(AttemptRow.device_id == wanted, AttemptRow.rate.is_not(None))
-            .group_by(AttemptRow.device_id)
+        took = func.extract("epoch", AttemptEvent.at - AttemptRow.offered_at)
+        last = (
+            select(AttemptRow.device_id, (size_of_app() / took).label("rate"))
+            .join(Rollout, Rollout.id == AttemptRow.rollout_id)
+            .join(AttemptEvent, AttemptEvent.attempt_id == AttemptRow.id)
+            .where(
+                AttemptRow.device_id == wanted,
+                AttemptRow.try_number == 1,
+                AttemptEvent.state == State.STAGED.value,
+                AttemptEvent.said_by == "device",
+                took > 0,
+            )
+            .distinct(AttemptRow.device_id)
+            .order_by(AttemptRow.device_id, AttemptRow.id.desc(), AttemptEvent.id)
             .subquery()
         )
         statement = (
@@ -109,18 +121,24 @@ async def known_of(connection: AsyncConnection, ids: Sequence[int], facts: Seque
                 Pulse.interval_s,
                 Pulse.seen_at,
                 Pulse.condition["link"].astext.label("link"),
-                AttemptRow.rate,
+                last.c.rate,
                 frozen_facts().label("facts"),
             )
             .outerjoin(Pulse, Pulse.device_id == Device.id)
-            .outerjoin(newest, newest.c.device_id == Device.id)
-            .outerjoin(AttemptRow, AttemptRow.id == newest.c.id)
+            .outerjoin(last, last.c.device_id == Device.id)
             .where(Device.id == wanted)
         )
         for row in await connection.execute(statement):
             kept = {name: str(row.facts.get(fact_key(name)) or NO_VALUE) for name in facts}
             found[row.id] = Known(
-                row.id, row.serial, row.interval_s, row.rate, row.link, row.gateway, kept, row.seen_at is not None
+                row.id,
+                row.serial,
+                row.interval_s,
+                None if row.rate is None else float(row.rate),
+                row.link,
+                row.gateway,
+                kept,
+                row.seen_at is not None,
             )
     return [found[int(one)] for one in ids if int(one) in found]
 
@@ -145,15 +163,18 @@ async def picked(connection: AsyncConnection, ids: Sequence[int], where: Node, n
     return found
 
 
-async def restart_took(connection: AsyncConnection, ids: Sequence[int]) -> float | None:
-    """How long these devices took from leave to confirmed lately, in seconds: the median, without their trial's own
-    time; None if nothing is known."""
+async def switches_took(connection: AsyncConnection, ids: Sequence[int]) -> list[float]:
+    """How long these devices' last switches took, from leave to confirmed, in seconds; the newest first."""
     took = func.extract("epoch", AttemptRow.confirmed_at - AttemptRow.exposed_at)
-    statement = select(func.percentile_cont(0.5).within_group(took)).where(
-        AttemptRow.device_id.in_([int(one) for one in ids[:SLICE]]),
-        AttemptRow.state == State.CONFIRMED.value,
-        AttemptRow.try_number == 1,
-        took > 0,
+    statement = (
+        select(took)
+        .where(
+            AttemptRow.device_id.in_([int(one) for one in ids[:SLICE]]),
+            AttemptRow.state == State.CONFIRMED.value,
+            AttemptRow.try_number == 1,
+            took > 0,
+        )
+        .order_by(AttemptRow.id.desc())
+        .limit(MEASURED)
     )
-    found = await connection.scalar(statement)
-    return None if found is None else float(found)
+    return [float(one) for one in await connection.scalars(statement)]

@@ -180,6 +180,24 @@ def test_a_good_release_goes_out_ring_by_ring_each_with_its_soak() -> None:
     assert course.ended < 4
 
 
+def test_switches_take_as_long_as_they_took_lately_and_a_soak_ends_with_the_first_call_after_it() -> None:
+    took = np.array([0.004, 0.006, 0.02])
+    one = passage(run(PLAN, fleet(60, switches=took)), 1)
+    lasted = one.confirmed - one.begun
+    assert {round(float(each), 6) for each in lasted} == set(took.tolist())
+    late = one.soaked - one.confirmed - 1
+    assert (late >= -1e-9).all() and (late <= 5 / 60).all() and np.ptp(late) > 1 / 60
+    assert (one.begun == one.staged).all(), "it calls when it has staged, and may switch at once"
+
+
+def test_who_waited_for_a_wave_hears_of_it_at_its_next_call() -> None:
+    budget = HarmBudget(10)
+    held = run(replace(PLAN, rings=(replace(RINGS[0], count=60), RINGS[1]), harm=budget), fleet(200, 60))
+    begun = np.sort(passage(held, 0).begun)
+    second = begun[10:20]
+    assert 0 < np.ptp(second) <= 5 / 60 / 4 + 1e-9
+
+
 def test_the_same_seed_gives_the_same_run_and_another_one_another() -> None:
     made = fleet(60)
     one, same, other = (run(PLAN, made, "0.1 crashed", seed) for seed in (1, 1, 2))

@@ -9,6 +9,7 @@ from sqlalchemy import delete, insert, select
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.foresight import word_of
+from mellow_herald.store.rehearsals import known_of, switches_took
 from mellow_herald.store.tables import ConditionDay, Device
 from mellow_herald.wire.rehearsal import RehearsalIn, RehearsalOut
 from tests.harness.device import PuppetDevice
@@ -74,6 +75,14 @@ def done(service: RunningService, number: int) -> RehearsalOut | None:
     return shown if shown.state == "done" else None
 
 
+async def measured(service: RunningService) -> tuple[list[float], list[float]]:
+    """The rates of devices whose last transfer was measured, and how long switches took."""
+    async with service.context.engine.connect() as connection:
+        ids = list(await connection.scalars(select(Device.id)))
+        known = await known_of(connection, ids, [])
+        return [one.rate for one in known if one.rate is not None], await switches_took(connection, ids)
+
+
 def test_a_plan_is_rehearsed_on_the_fleet_as_it_was_and_its_rollout_shows_both(
     service: RunningService, fleet: list[PuppetDevice]
 ) -> None:
@@ -97,6 +106,8 @@ def test_a_plan_is_rehearsed_on_the_fleet_as_it_was_and_its_rollout_shows_both(
     text = service.herald.rollouts.written_report(rollout_id)
     assert "## What was rehearsed, beside what happened" in text and "without a fault: done in" in text
     assert "with hw_rev = 2: 0.9 crashed" in text
+    rates, switches = service.call(measured(service))
+    assert len(rates) == len(switches) >= 3 and min(rates) > 0 and min(switches) > 0
     other = service.herald.rollouts.start(plan(RINGS, name="another", allow=["again"], target="serial = TA-15")).id
     assert not service.herald.rehearsals.of_rollout(other)
 

@@ -44,7 +44,8 @@ def column_of(texts: Sequence[str]) -> Column:
 class Fleet:
     """The devices that a plan would serve, ring by ring, and what is known of each.
 
-    ``ring`` is its position; ``interval`` of its check-ins and ``restart`` (how long it takes) in hours, ``rate`` in
+    ``ring`` is its position; ``interval`` of its check-ins and ``restart`` (how long it takes) in hours, ``switches``
+    how long switches took lately from leave to confirmed (any device's; empty if none is known), ``rate`` in
     bytes a second; ``words`` what it said in the hours of the last week (``core.foresight``); ``link_allowed`` whether
     the plan lets it download over its link; ``zone`` the place of its time zone in ``zones``; ``gateway`` the place of
     the gateway before it, -1 for none; ``facts`` those that are watched, or by which devices fail together. ``own``
@@ -60,6 +61,7 @@ class Fleet:
     gateway: Places
     own: Flags
     restart: float = 30 / 3600
+    switches: Numbers = field(default_factory=lambda: np.empty(0))
     facts: Mapping[str, Column] = field(default_factory=dict)
 
     @property

@@ -89,6 +89,7 @@ class Passing:
         # Who goes bad by fate is drawn once, whenever it is exposed.
         draw = rng.random(setting.fleet.size)
         struck = setting.struck if setting.struck is not None else np.zeros(setting.fleet.size, np.bool_)
+        self._calls_late = rng.random(setting.fleet.size)
         self._fated = struck & (draw < (setting.fault.rate if setting.fault else 0.0))
 
     def through(self, position: int, at: float) -> Passage:
@@ -112,19 +113,27 @@ class Passing:
             undelivered[fated] = offered[fated] + tries
             staged[fated] = np.inf
         aside = self._aside(hours.needs_fetch, some, asked, offered)
-        calls = staged + again * rng.random(count)
-        ready = self._when_met(hours.switch, some, calls, again)
-        aside_staged = self._aside(hours.needs_switch, some, calls, ready)
+        # It calls at once when it has staged.
+        ready = self._when_met(hours.switch, some, staged, again)
+        aside_staged = self._aside(hours.needs_switch, some, staged, ready)
         if plan.order.switch is SwitchWhen.ALL_STAGED:
             held = np.isfinite(staged) & np.isinf(aside)
             ready = np.maximum(ready, staged[held].max() + again * rng.random(count)) if held.any() else ready
-        trial = made.fleet.restart + plan.trial_for.total_seconds() / SECONDS * rng.uniform(0.3, 0.7, count)
+        trial = self._trial(count)
         begun = self._begin(some, ready, trial, position)
         begun = self._gateways_last(some, begun, trial)
         confirmed, bad, hurt, soaked = self._outcome(position, some, begun, trial)
         return Passage(
             some, at, asked, aside, aside_staged, offered, staged, begun, confirmed, bad, hurt, undelivered, soaked
         )
+
+    def _trial(self, count: int) -> Numbers:
+        """How long so many devices take from leave to confirmed: as switches took lately, or as is assumed."""
+        fleet = self._set.fleet
+        if len(fleet.switches):
+            return self._rng.choice(fleet.switches, count)
+        longest = self._set.plan.trial_for.total_seconds() / SECONDS
+        return fleet.restart + longest * self._rng.uniform(0.3, 0.7, count)
 
     def _begin(self, some: Places, ready: Numbers, trial: Numbers, position: int) -> Numbers:
         """When each is given leave: as pace and harm budget let it."""
@@ -139,7 +148,7 @@ class Passing:
             _, bad, _, soaked = self._outcome(position, some[which], begun, trial[which])
             return soaked, bad
 
-        return self.budget.give(some, ready, trial, cap, outcome)
+        return self.budget.give(some, ready, trial, cap, again * self._rng.random(len(some)), outcome)
 
     def _surely(self, some: Places, ready: Numbers, trial: Numbers, position: int) -> Numbers:
         """Leave under a budget for sure: a place is free again when its device is good, and never when it is hurt."""
@@ -162,7 +171,8 @@ class Passing:
         plan, fault = self._set.plan, self._set.fault
         soak = plan.rings[position].soak.total_seconds() / SECONDS
         confirmed = begun + trial
-        soaked = confirmed + soak + (self._set.fleet.interval[some] / 2 if soak else 0.0)
+        # It is over with the first call after it; who soaks calls twice in it, or more often.
+        soaked = confirmed + soak + self._calls_late[some] * np.minimum(self._set.fleet.interval[some], soak / 2)
         bad = np.full(len(some), np.inf)
         hurt = bad
         if fault is not None and not fault.delivery:

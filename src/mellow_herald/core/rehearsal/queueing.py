@@ -102,10 +102,13 @@ class Budgeted:
         self._unit = np.arange(len(self._devices))
         self._units = len(self._devices)
 
-    def give(self, some: Places, ready: Numbers, takes: Numbers, at_once: int | None, outcome: Outcome) -> Numbers:
+    def give(
+        self, some: Places, ready: Numbers, takes: Numbers, at_once: int | None, notices: Numbers, outcome: Outcome
+    ) -> Numbers:
         """When the devices ``some`` (``ready`` at these times) are given leave; infinite for those for whom the budget
-        has nothing left. ``outcome(which, begun)`` tells of some of them (places in ``some``) when each is decided
-        well, and when it is hurt; infinite where it is not."""
+        has nothing left. Who waited for a wave ``notices`` so long after its beginning. ``outcome(which, begun)`` tells
+        of some of them (places in ``some``) when each is decided well, and when it is hurt; infinite where it is
+        not."""
         begun = np.full(len(some), np.inf)
         waiting = np.argsort(ready, kind="stable")
         waiting = waiting[np.isfinite(ready[waiting])]
@@ -121,7 +124,8 @@ class Budgeted:
                 at = float(later[max(0, len(later) // LOOKS - 1)])
                 continue
             taken = self._taken(some, waiting, wave)
-            start = serve(np.maximum(ready[taken], at), takes[taken], at_once)
+            waited = ready[taken] < at
+            start = serve(np.where(waited, at + notices[taken], ready[taken]), takes[taken], at_once)
             begun[taken] = start
             self._note(some[taken], wave, *outcome(taken, start))
             waiting = waiting[~np.isin(waiting, taken)]

@@ -46,8 +46,9 @@ async def load(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, no
     words, zones = await rehearsals.weeks_of(connection, ids, now)
     words, own = _with_usual_weeks(words, known)
     rate = await previewing.measured_rate(connection, prepared.release["board"])
-    took = await rehearsals.restart_took(connection, ids)
-    restart = RESTART.total_seconds() if took is None else max(1.0, took - plan.trial_for.total_seconds() / 2)
+    took = np.array(await rehearsals.switches_took(connection, ids)) / 3600
+    # Who goes back restarts once more, in no more than half of what restart and trial together take.
+    restart = min(RESTART.total_seconds() / 3600, float(np.median(took)) / 2 if len(took) else np.inf)
     zone_places, used = _zones(plan, zones)
     gateways = {one.serial: n for n, one in enumerate(known)}
     fleet = Fleet(
@@ -60,10 +61,11 @@ async def load(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, no
         used,
         np.array([gateways.get(one.gateway or "", -1) for one in known], np.int64),
         own,
-        restart / 3600,
+        restart,
+        took,
         {name: _column(known, name) for name in names},
     )
-    assumptions = tuple(_assumptions(rate, took, own, plan))
+    assumptions = tuple(_assumptions(rate, len(took) > 0, own, plan))
     return Model(fleet, ids, float((~own).mean()) if len(own) else 0.0, assumptions)
 
 
@@ -102,7 +104,7 @@ def _interval(known: Sequence[Known], one: Known) -> float:
 
 def _rates(known: Sequence[Known], measured: float | None) -> Numbers:
     """Each device's own rate, else the median of its link, else that of the board, else what is assumed."""
-    by_link: dict[str, list[int]] = {}
+    by_link: dict[str, list[float]] = {}
     for one in known:
         if one.rate:
             by_link.setdefault(one.link or "", []).append(one.rate)
@@ -126,11 +128,11 @@ def _column(known: Sequence[Known], name: str) -> Column:
     return column_of([one.facts[name] for one in known])
 
 
-def _assumptions(rate: float | None, took: float | None, own: Flags, plan: Plan) -> list[str]:
+def _assumptions(rate: float | None, took: bool, own: Flags, plan: Plan) -> list[str]:
     found = ["each device lives the week to come as it lived its last one", "people say go and approve when asked"]
     if rate is None:
         found.append(f"no transfer was measured yet: {ASSUMED_RATE // 1000} kB a second are assumed")
-    if took is None:
+    if not took:
         found.append(f"no switch was measured yet: restarts of {RESTART.total_seconds():.0f} s are assumed")
     if len(own) and not own.any():
         found.append("no device has a day of history: all are taken to be there all the time")
