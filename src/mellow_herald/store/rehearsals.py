@@ -7,7 +7,7 @@ from typing import Any, TypedDict
 
 import numpy as np
 from sqlalchemy import BigInteger, any_, func, insert, literal, select, update
-from sqlalchemy.dialects.postgresql import ARRAY
+from sqlalchemy.dialects.postgresql import ARRAY, distinct_on
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.attempt import State
@@ -109,7 +109,7 @@ async def known_of(connection: AsyncConnection, ids: Sequence[int], facts: Seque
                 AttemptEvent.said_by == "device",
                 took > 0,
             )
-            .distinct(AttemptRow.device_id)
+            .ext(distinct_on(AttemptRow.device_id))
             .order_by(AttemptRow.device_id, AttemptRow.id.desc(), AttemptEvent.id)
             .subquery()
         )
