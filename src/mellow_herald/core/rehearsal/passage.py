@@ -18,6 +18,8 @@ from mellow_herald.core.rehearsal.queueing import Budgeted, serve
 
 # A device with something at hand calls so many times as often.
 LIVE_PART = 4
+# Of the time between two calls, how much longer it can take: what a call itself takes, and clocks that are not exact.
+CALLS_LATE = 0.03
 SECONDS = 3600.0
 
 
@@ -171,8 +173,7 @@ class Passing:
         plan, fault = self._set.plan, self._set.fault
         soak = plan.rings[position].soak.total_seconds() / SECONDS
         confirmed = begun + trial
-        # It is over with the first call after it; who soaks calls twice in it, or more often.
-        soaked = confirmed + soak + self._calls_late[some] * np.minimum(self._set.fleet.interval[some], soak / 2)
+        soaked = confirmed + self._until_witnessed(some, soak)
         bad = np.full(len(some), np.inf)
         hurt = bad
         if fault is not None and not fault.delivery:
@@ -189,6 +190,14 @@ class Passing:
                 bad = np.where(when <= soaked, hurt, np.inf)
                 soaked = np.where(np.isfinite(bad), np.inf, soaked)
         return confirmed, bad, hurt, soaked
+
+    def _until_witnessed(self, some: Places, soak: float) -> Numbers:
+        """How long after it is confirmed a device calls for the first time after its soak. Who soaks calls twice in it,
+        or more often, from the moment on at which it was confirmed, each time a little later."""
+        if not soak:
+            return np.zeros(len(some))
+        every = np.minimum(self._set.fleet.interval[some], soak / 2)
+        return np.ceil(soak / every - 1e-9) * every * (1 + CALLS_LATE * self._calls_late[some])
 
     def _when_met(self, waits: Waits, some: Places, at: Numbers, again: Numbers) -> Numbers:
         """The first call from a time on at which a device meets what is asked of it."""
