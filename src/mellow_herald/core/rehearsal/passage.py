@@ -18,8 +18,8 @@ from mellow_herald.core.rehearsal.queueing import Budgeted, serve
 
 # A device with something at hand calls so many times as often.
 LIVE_PART = 4
-# Of the time between two calls, how much longer it can take: what a call itself takes, and clocks that are not exact.
-CALLS_LATE = 0.03
+# After so many calls in a soak, each spread by a tenth, the next may come at any time.
+MANY_CALLS = 10
 SECONDS = 3600.0
 
 
@@ -91,7 +91,8 @@ class Passing:
         # Who goes bad by fate is drawn once, whenever it is exposed.
         draw = rng.random(setting.fleet.size)
         struck = setting.struck if setting.struck is not None else np.zeros(setting.fleet.size, np.bool_)
-        self._calls_late = rng.random(setting.fleet.size)
+        # From being confirmed until the soak is over; drawn when its ring opens.
+        self._soaks = np.zeros(setting.fleet.size)
         self._fated = struck & (draw < (setting.fault.rate if setting.fault else 0.0))
 
     def through(self, position: int, at: float) -> Passage:
@@ -100,6 +101,7 @@ class Passing:
         some = made.rings[position]
         count, interval = len(some), made.fleet.interval[some]
         hours, again = made.hours, interval / LIVE_PART
+        self._soaks[some] = self._until_witnessed(some, plan.rings[position].soak.total_seconds() / SECONDS)
         opened = np.full(count, at)
         asked = _from(opened, at_hour(hours.call, some, opened), interval * rng.random(count))
         offered = self._when_met(hours.fetch, some, asked, again)
@@ -122,9 +124,9 @@ class Passing:
             held = np.isfinite(staged) & np.isinf(aside)
             ready = np.maximum(ready, staged[held].max() + again * rng.random(count)) if held.any() else ready
         trial = self._trial(count)
-        begun = self._begin(some, ready, trial, position)
+        begun = self._begin(some, ready, trial)
         begun = self._gateways_last(some, begun, trial)
-        confirmed, bad, hurt, soaked = self._outcome(position, some, begun, trial)
+        confirmed, bad, hurt, soaked = self._outcome(some, begun, trial)
         return Passage(
             some, at, asked, aside, aside_staged, offered, staged, begun, confirmed, bad, hurt, undelivered, soaked
         )
@@ -137,43 +139,40 @@ class Passing:
         longest = self._set.plan.trial_for.total_seconds() / SECONDS
         return fleet.restart + longest * self._rng.uniform(0.3, 0.7, count)
 
-    def _begin(self, some: Places, ready: Numbers, trial: Numbers, position: int) -> Numbers:
+    def _begin(self, some: Places, ready: Numbers, trial: Numbers) -> Numbers:
         """When each is given leave: as pace and harm budget let it."""
         plan, cap = self._set.plan, self._set.plan.pace.at_risk_at_once
         again = self._set.fleet.interval[some] / LIVE_PART
         if self.budget is None or plan.harm is None:
             return ready if cap is None or cap >= len(some) else self._in_turn(ready, trial, cap, again)
         if plan.harm.sure:
-            return self._surely(some, ready, trial, position)
+            return self._surely(some, ready, trial)
 
         def outcome(which: Places, begun: Numbers) -> tuple[Numbers, Numbers]:
-            _, bad, _, soaked = self._outcome(position, some[which], begun, trial[which])
+            _, bad, _, soaked = self._outcome(some[which], begun, trial[which])
             return soaked, bad
 
         return self.budget.give(some, ready, trial, cap, again * self._rng.random(len(some)), outcome)
 
-    def _surely(self, some: Places, ready: Numbers, trial: Numbers, position: int) -> Numbers:
+    def _surely(self, some: Places, ready: Numbers, trial: Numbers) -> Numbers:
         """Leave under a budget for sure: a place is free again when its device is good, and never when it is hurt."""
         plan = self._set.plan
         assert plan.harm is not None
         assert self.budget is not None
-        _, fails, _, _ = self._outcome(position, some, np.zeros(len(some)), trial)
+        _, fails, _, _ = self._outcome(some, np.zeros(len(some)), trial)
         at_risk_for = np.where(np.isfinite(fails) & (fails <= trial + 2 * self._set.fleet.restart), np.inf, trial)
         begun = serve(ready, at_risk_for, plan.harm.at_most - self.budget.hurt)
         begun = serve(begun, trial, plan.pace.at_risk_at_once)
-        _, bad, _, soaked = self._outcome(position, some, begun, trial)
+        _, bad, _, soaked = self._outcome(some, begun, trial)
         given = np.isfinite(begun)
         self.budget.note(some[given], soaked[given], bad[given])
         return begun
 
-    def _outcome(
-        self, position: int, some: Places, begun: Numbers, trial: Numbers
-    ) -> tuple[Numbers, Numbers, Numbers, Numbers]:
+    def _outcome(self, some: Places, begun: Numbers, trial: Numbers) -> tuple[Numbers, Numbers, Numbers, Numbers]:
         """Confirmed, heard to be bad, gone wrong, through its soak."""
-        plan, fault = self._set.plan, self._set.fault
-        soak = plan.rings[position].soak.total_seconds() / SECONDS
+        fault = self._set.fault
         confirmed = begun + trial
-        soaked = confirmed + self._until_witnessed(some, soak)
+        soaked = confirmed + self._soaks[some]
         bad = np.full(len(some), np.inf)
         hurt = bad
         if fault is not None and not fault.delivery:
@@ -192,12 +191,18 @@ class Passing:
         return confirmed, bad, hurt, soaked
 
     def _until_witnessed(self, some: Places, soak: float) -> Numbers:
-        """How long after it is confirmed a device calls for the first time after its soak. Who soaks calls twice in it,
-        or more often, from the moment on at which it was confirmed, each time a little later."""
-        if not soak:
-            return np.zeros(len(some))
-        every = np.minimum(self._set.fleet.interval[some], soak / 2)
-        return np.ceil(soak / every - 1e-9) * every * (1 + CALLS_LATE * self._calls_late[some])
+        """How long after it is confirmed each of these calls for the first time after its soak: the first time in half
+        the soak or sooner, later at its interval, each spread by a tenth. Over many calls it may come at any time."""
+        interval, count = self._set.fleet.interval[some], len(some)
+        at = np.minimum(interval, soak / 2) * self._spread(count)
+        many = soak > MANY_CALLS * interval
+        at = np.where(many, soak + interval * self._rng.random(count), at)
+        while soak and (early := at < soak).any():
+            at = np.where(early, at + interval * self._spread(count), at)
+        return at
+
+    def _spread(self, count: int) -> Numbers:
+        return self._rng.uniform(0.9, 1.1, count)
 
     def _when_met(self, waits: Waits, some: Places, at: Numbers, again: Numbers) -> Numbers:
         """The first call from a time on at which a device meets what is asked of it."""
