@@ -10,11 +10,10 @@ from math import ceil
 
 from mellow_herald.core.calendar import Use, after_open_time, next_opening
 from mellow_herald.core.plan import Opens, Plan
+from mellow_herald.core.rhythm import LIVE_PART
 
 ASSUMED_RATE = 20_000  # bytes a second, where nothing was measured yet
 RESTART = timedelta(seconds=30)
-# A device with something at hand calls four times as often.
-LIVE_PART = 4
 
 
 @dataclass(frozen=True, slots=True)

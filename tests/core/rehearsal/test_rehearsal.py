@@ -155,14 +155,27 @@ def test_an_hour_will_do_if_the_service_would_let_the_device_switch(
 def test_never_more_have_a_turn_than_may(devices: int) -> None:
     rng = np.random.default_rng(2)
     ready, takes = rng.uniform(0, 2, devices), np.full(devices, 0.3)
-    begun = serve(ready, takes, 7)
+    notices = rng.uniform(0, 1, devices)
+    begun = serve(ready, takes, 7, notices)
     assert (begun >= ready).all()
     moments = np.sort(begun)
     under_way = np.searchsorted(moments, moments, side="right") - np.searchsorted(
         np.sort(begun + takes), moments, "right"
     )
     assert under_way.max() <= 7
-    assert serve(ready, takes, None) is ready
+    assert serve(ready, takes, None, notices) is ready
+    assert np.isinf(serve(ready, takes, 0, notices)).all()
+
+
+def test_a_place_that_gets_free_is_had_by_whoever_calls_next() -> None:
+    rng = np.random.default_rng(5)
+    devices, at_once, every = 400, 10, 0.5
+    last = serve(np.zeros(devices), np.full(devices, 0.1), at_once, rng.uniform(0, every, devices)).max()
+    in_time = (devices / at_once - 1) * 0.1
+    # Of many that wait one calls at once: hardly longer than without a wait, and not by half an interval each turn.
+    assert in_time < last < in_time + 1.5 * every
+    alone = serve(np.zeros(2), np.full(2, 0.1), 1, np.full(2, 0.4))
+    assert alone.tolist() == [0.0, 0.5]
 
 
 # Runs --------------------------------------------------------------------------------------------------------------

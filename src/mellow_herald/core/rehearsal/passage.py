@@ -15,9 +15,8 @@ from mellow_herald.core.plan import Plan, SwitchWhen
 from mellow_herald.core.rehearsal.faults import Fault
 from mellow_herald.core.rehearsal.fleet import NEVER, Column, Fleet, Hours, Numbers, Places, Waits, at_hour
 from mellow_herald.core.rehearsal.queueing import Budgeted, serve
+from mellow_herald.core.rhythm import LIVE_PART, SOAK_PART, SPREAD
 
-# A device with something at hand calls so many times as often.
-LIVE_PART = 4
 # After so many calls in a soak, each spread by a tenth, the next may come at any time.
 MANY_CALLS = 10
 SECONDS = 3600.0
@@ -27,10 +26,10 @@ SECONDS = 3600.0
 class Passage:
     """How the devices ``some`` (places in the fleet) pass through their ring; times in hours, infinite for never.
     ``asked``: first heard of; ``aside``: when it holds its ring no longer, as it waits too long before it is offered
-    anything, and ``aside_staged`` before it may switch; ``confirmed`` and
-    ``bad`` (when that is heard); ``hurt``: when it goes wrong, heard of or not; ``undelivered``: when a transfer failed
-    for good; ``soaked``: through its soak; ``news``: first heard to be bad, in
-    whichever way; ``decided``: good or bad."""
+    anything, and ``aside_staged`` before it may switch; ``confirmed`` and ``bad`` (when that is heard); ``hurt``: when
+    it goes wrong, heard of or not; ``undelivered``: when a transfer failed for good; ``soaked``: through its soak;
+    ``news``: first heard to be bad, in whichever way; ``decided``: good or bad. ``ever_aside``: whether anybody is
+    set aside."""
 
     some: Places
     opened: float
@@ -88,11 +87,11 @@ class Passing:
         self._set, self._rng = setting, rng
         plan = setting.plan
         self.budget = None if plan.harm is None else Budgeted(plan.harm, setting.watch.foreseen, setting.fleet.facts)
+        # From being confirmed until the soak is over; drawn when its ring opens.
+        self._soaks = np.zeros(setting.fleet.size)
         # Who goes bad by fate is drawn once, whenever it is exposed.
         draw = rng.random(setting.fleet.size)
         struck = setting.struck if setting.struck is not None else np.zeros(setting.fleet.size, np.bool_)
-        # From being confirmed until the soak is over; drawn when its ring opens.
-        self._soaks = np.zeros(setting.fleet.size)
         self._fated = struck & (draw < (setting.fault.rate if setting.fault else 0.0))
 
     def through(self, position: int, at: float) -> Passage:
@@ -161,8 +160,9 @@ class Passing:
         assert self.budget is not None
         _, fails, _, _ = self._outcome(some, np.zeros(len(some)), trial)
         at_risk_for = np.where(np.isfinite(fails) & (fails <= trial + 2 * self._set.fleet.restart), np.inf, trial)
-        begun = serve(ready, at_risk_for, plan.harm.at_most - self.budget.hurt)
-        begun = serve(begun, trial, plan.pace.at_risk_at_once)
+        notices = self._set.fleet.interval[some] / LIVE_PART * self._rng.random(len(some))
+        begun = serve(ready, at_risk_for, plan.harm.at_most - self.budget.hurt, notices)
+        begun = serve(begun, trial, plan.pace.at_risk_at_once, notices)
         _, bad, _, soaked = self._outcome(some, begun, trial)
         given = np.isfinite(begun)
         self.budget.note(some[given], soaked[given], bad[given])
@@ -194,7 +194,7 @@ class Passing:
         """How long after it is confirmed each of these calls for the first time after its soak: the first time in half
         the soak or sooner, later at its interval, each spread by a tenth. Over many calls it may come at any time."""
         interval, count = self._set.fleet.interval[some], len(some)
-        at = np.minimum(interval, soak / 2) * self._spread(count)
+        at = np.minimum(interval, soak / SOAK_PART) * self._spread(count)
         many = soak > MANY_CALLS * interval
         at = np.where(many, soak + interval * self._rng.random(count), at)
         while soak and (early := at < soak).any():
@@ -202,19 +202,14 @@ class Passing:
         return at
 
     def _spread(self, count: int) -> Numbers:
-        return self._rng.uniform(0.9, 1.1, count)
+        return self._rng.uniform(1 - SPREAD, 1 + SPREAD, count)
 
     def _when_met(self, waits: Waits, some: Places, at: Numbers, again: Numbers) -> Numbers:
         """The first call from a time on at which a device meets what is asked of it."""
-        reached = np.isfinite(at)
         found = np.full(len(some), np.inf)
-        if reached.all():
-            return _from(at, at_hour(waits, some, at), again * self._rng.random(len(some)), now=True)
-        if reached.any():
-            which = np.flatnonzero(reached)
-            delay = again[which] * self._rng.random(len(which))
-            wait = at_hour(waits, some[which], at[which])
-            found[which] = _from(at[which], wait, delay, now=True)
+        which = np.flatnonzero(np.isfinite(at))
+        delay = again[which] * self._rng.random(len(which))
+        found[which] = _from(at[which], at_hour(waits, some[which], at[which]), delay, now=True)
         return found
 
     def _aside(self, waits: Waits, some: Places, asked: Numbers, served: Numbers) -> Numbers:
@@ -229,14 +224,10 @@ class Passing:
         return found
 
     def _in_turn(self, ready: Numbers, takes: Numbers, at_once: int, again: Numbers) -> Numbers:
-        """As many at once as the pace allows; who was told to wait notices at its next call."""
+        """As many at once as the pace allows; a place that gets free is had by whoever calls next."""
         reached = np.flatnonzero(np.isfinite(ready))
         begun = np.full(len(ready), np.inf)
-        if len(reached):
-            # Its place is kept free for it meanwhile: never more than may have one.
-            delay = again[reached] * self._rng.random(len(reached))
-            start = serve(ready[reached], takes[reached] + delay, at_once)
-            begun[reached] = np.where(start > ready[reached], start + delay, start)
+        begun[reached] = serve(ready[reached], takes[reached], at_once, again[reached] * self._rng.random(len(reached)))
         return begun
 
     def _gateways_last(self, some: Places, begun: Numbers, trial: Numbers) -> Numbers:

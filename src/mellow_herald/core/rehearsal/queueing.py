@@ -1,6 +1,7 @@
 """Who has a turn when, where only so many may have one at once, or a harm budget gives leave in waves."""
 
 import heapq
+from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
@@ -15,28 +16,39 @@ ONE_BY_ONE = 3000
 LOOKS = 8
 
 
-def serve(ready: Numbers, takes: Numbers, at_once: int | None) -> Numbers:
-    """When each begins that is ``ready`` and ``takes`` so long, with at most ``at_once`` under way, the first first;
-    infinite for those for whom no place ever gets free."""
+def serve(ready: Numbers, takes: Numbers, at_once: int | None, notices: Numbers) -> Numbers:
+    """When each begins that is ``ready`` and ``takes`` so long, with at most ``at_once`` under way; infinite for those
+    for whom no place ever gets free.
+
+    A place that gets free is had by whoever calls next. ``notices`` is after what time each would call, drawn evenly
+    from its own interval; of m that wait the first calls after 2/(m + 1) of that, on average.
+    """
     if at_once is None or at_once >= len(ready):
         return ready
     if at_once <= 0:
         return np.full(len(ready), np.inf)
     order = np.argsort(ready, kind="stable")
-    begun = np.empty_like(ready)
+    begun, arrived = np.empty_like(ready), ready[order]
     if len(ready) <= ONE_BY_ONE:
         ends: list[float] = []
-        for place, at, long in zip(order.tolist(), ready[order].tolist(), takes[order].tolist(), strict=True):
-            start = at if len(ends) < at_once else max(at, heapq.heappop(ends))
+        times, late = arrived.tolist(), notices[order].tolist()
+        coming = zip(order.tolist(), times, takes[order].tolist(), strict=True)
+        for turn, (place, at, long) in enumerate(coming):
+            start = at
+            if len(ends) >= at_once and (free := heapq.heappop(ends)) > at:
+                start = free + late[turn] * 2 / (bisect_right(times, free) - turn + 1)
             begun[place] = start
             heapq.heappush(ends, start + long)
         return begun
-    free = np.zeros(at_once)
+    places = np.zeros(at_once)
     for first in range(0, len(order), at_once):
         block = order[first : first + at_once]
-        start = np.maximum(ready[block], free[: len(block)])
-        begun[block] = start
-        free[: len(block)] = np.sort(start + takes[block])
+        free_at = places[: len(block)]
+        waiting = np.searchsorted(arrived, free_at, side="right") - first - np.arange(len(block))
+        next_call = notices[block] * 2 / (np.maximum(waiting, 1) + 1)
+        start_at = np.where(free_at > ready[block], free_at + next_call, ready[block])
+        begun[block] = start_at
+        places[: len(block)] = np.sort(start_at + takes[block])
     return begun
 
 
@@ -125,7 +137,8 @@ class Budgeted:
                 continue
             taken = self._taken(some, waiting, wave)
             waited = ready[taken] < at
-            start = serve(np.where(waited, at + notices[taken], ready[taken]), takes[taken], at_once)
+            may = np.where(waited, at + notices[taken], ready[taken])
+            start = serve(may, takes[taken], at_once, notices[taken])
             begun[taken] = start
             self._note(some[taken], wave, *outcome(taken, start))
             waiting = waiting[~np.isin(waiting, taken)]

@@ -21,6 +21,7 @@ from mellow_herald.core.leave import restart_missing, window_missing
 from mellow_herald.core.needs import missing
 from mellow_herald.core.order import CLEARANCE, NAMES_IMAGES, Answer, Order, Situation, answer
 from mellow_herald.core.plan import Plan, SwitchWhen
+from mellow_herald.core.rhythm import calls_every
 from mellow_herald.core.rollout import RolloutState
 from mellow_herald.service.apart import apart
 from mellow_herald.service.calls.batch import Batch, Call, Tracked, soaks
@@ -50,7 +51,6 @@ BATCH = 256
 TURN = 32
 # Some seconds of work. More would wait for longer than a device waits for its answer.
 MOST_WAITING = 4096
-SOONEST_CHECKIN_S = 10
 ORDERED = frozenset({State.OFFERED, State.CLEARED})
 # What the intake itself keeps of an attempt, beside what the core does.
 KEPT = attempts.KEPT - {"cluster"}
@@ -287,11 +287,9 @@ class Intake:
         if before.exposed_at is None and tracked.attempt.exposed_at is not None and call.checkin is not None:
             checkin = call.checkin
             tracked.keep_before({"readings": checkin.readings, "settings": checkin.settings_digest})
-        if soaks(tracked.attempt, batch.now) and device["radio_interval_s"] is None:
-            # Often enough to be heard within its soak; a long soak needs no more calls than usual.
-            interval = max(SOONEST_CHECKIN_S, min(interval, int(tracked.attempt.soak.total_seconds()) // 2))
-        if tracked.attempt.live and device["radio_interval_s"] is None:
-            interval = max(SOONEST_CHECKIN_S, interval // 4)
+        if device["radio_interval_s"] is None:
+            soak = tracked.attempt.soak if soaks(tracked.attempt, batch.now) else None
+            interval = calls_every(interval, soak=soak, live=tracked.attempt.live)
         if call.checkin is not None:
             batch.pulses[device["id"]]["next_s"] = interval
         plan = target.plan

@@ -17,6 +17,7 @@ from mellow_herald.core.digest import is_digest
 from mellow_herald.core.limits import LARGEST_INTEGER
 from mellow_herald.core.manifest import join_envelope
 from mellow_herald.core.pauses import Pauses
+from mellow_herald.core.rhythm import SPREAD
 from mellow_herald.service.answers import NOT_KEPT, TimeHeaders, mark, time_headers
 from mellow_herald.service.calls.enrolment import enrol
 from mellow_herald.service.calls.glance import Glance, glance_at
@@ -44,7 +45,6 @@ PREFIX = "/device/v1"
 CHECKINS = f"{PREFIX}/checkins"
 BODY_LIMIT = 512 * 1024
 KEY_LIST_MEDIA_TYPE = "application/cose"
-SPREAD = 0.1
 ENROL_AT_ONCE, ENROL_QUEUE = 4, 500
 SOONEST_AGAIN_S = 0.5
 Endpoint = Callable[[Request], Awaitable[Response]]
@@ -308,7 +308,7 @@ class DeviceApi:
 
 
 def _spread(seconds: int) -> int:
-    """The interval with jitter, so that a fleet that was cut off together does not come back together."""
+    """The interval with jitter."""
     return max(1, round(seconds * random.uniform(1 - SPREAD, 1 + SPREAD)))
 
 
