@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
 app = typer.Typer()
 LOOK_S = 0.5
+# What a service answers that will answer again.
+AWAY = 500
 BAR, CURVE = 24, 40
 # What comes about more seldom is not told in words.
 SELDOM = 0.005
@@ -99,7 +101,7 @@ def list_rehearsals(as_json: AsJson = False) -> None:
 
 
 def _follow(herald: "Herald", made: "RehearsalOut") -> "RehearsalOut":
-    """Shows how far it is until it is done; Ctrl-C cancels it."""
+    """Shows how far it is until it is done, also through an outage of the service; Ctrl-C cancels it."""
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn
 
@@ -113,13 +115,30 @@ def _follow(herald: "Herald", made: "RehearsalOut") -> "RehearsalOut":
             task = bar.add_task("", total=1.0, number=made.id, state=made.state)
             while made.state in ("waiting", "running"):
                 time.sleep(LOOK_S)
-                made = herald.rehearsals.show(made.id)
-                bar.update(task, completed=made.progress, state=made.state)
+                now = _look(herald, made.id)
+                made = now or made
+                bar.update(
+                    task, completed=made.progress, state=made.state if now else "goes on; no answer from the service"
+                )
     except KeyboardInterrupt:
         herald.rehearsals.cancel(made.id)
         note(f"Rehearsal {made.id} is cancelled.")
         raise typer.Exit(130) from None
     return made
+
+
+def _look(herald: "Herald", number: int) -> "RehearsalOut | None":
+    """How far it is; None while the service, or its database, is away."""
+    from mellow_herald.client.errors import ProblemError, UnreachableError
+
+    try:
+        return herald.rehearsals.show(number)
+    except UnreachableError:
+        return None
+    except ProblemError as error:
+        if error.problem.status < AWAY:
+            raise
+        return None
 
 
 def _print(one: "RehearsalOut") -> None:
@@ -161,8 +180,12 @@ def _print_fault(fault: "RehearsedFault", now: Any) -> None:
         ]
         for ring in fault.rings
     ]
-    title = "Without a fault" if fault.fault == "none" else f"With the fault {fault.fault}"
-    table(title, ["ring", "devices", "opens", "done", "exposed", "hurt"], rows, right=["devices"])
+    table(
+        f"{fault.named[:1].upper()}{fault.named[1:]}",
+        ["ring", "devices", "opens", "done", "exposed", "hurt"],
+        rows,
+        right=["devices"],
+    )
     ends = f"done in {fault.finishes:.0%} of all runs: {_times(fault.done, now)}; halted in {fault.halts:.0%}"
     out.print(Text(f"  {ends}"))
     unseen = f", {_numbers(fault.hurt_unseen)} of them after their soak, unseen" if fault.hurt_unseen.high else ""

@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import AfterValidator, Field, StringConstraints
 
-from mellow_herald.core.rehearsal.faults import parse_fault
+from mellow_herald.core.rehearsal.faults import NO_FAULT, parse_fault
 from mellow_herald.wire.model import Duration, Model, Shown, Time, checked
 from mellow_herald.wire.plan import PlanDocument
 
@@ -102,6 +102,11 @@ class RehearsedFault(Shown):
     bytes: NumberSpread
     peak: NumberSpread
     fan: RehearsedFan
+
+    @property
+    def named(self) -> str:
+        """The fault in words."""
+        return "without a fault" if self.fault == NO_FAULT else f"with {self.fault}"
 
 
 class LeverOut(Shown):

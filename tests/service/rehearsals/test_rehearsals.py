@@ -1,14 +1,16 @@
 """Plans rehearsed by a service, in its own process, from the history that it recorded."""
 
+import asyncio
 import time
 from datetime import timedelta
 from typing import Any
 
 import pytest
-from sqlalchemy import delete, insert, select
+from sqlalchemy import delete, insert, select, text
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.foresight import word_of
+from mellow_herald.store.database import make_engine
 from mellow_herald.store.rehearsals import known_of, switches_took
 from mellow_herald.store.tables import ConditionDay, Device
 from mellow_herald.wire.rehearsal import RehearsalIn, RehearsalOut
@@ -103,9 +105,9 @@ def test_a_plan_is_rehearsed_on_the_fleet_as_it_was_and_its_rollout_shows_both(
     for device in inner:
         device.order = {}
         go_through(device)
-    text = service.herald.rollouts.written_report(rollout_id)
-    assert "## What was rehearsed, beside what happened" in text and "without a fault: done in" in text
-    assert "with hw_rev = 2: 0.9 crashed" in text
+    written = service.herald.rollouts.written_report(rollout_id)
+    assert "## What was rehearsed, beside what happened" in written and "without a fault: done in" in written
+    assert "with hw_rev = 2: 0.9 crashed" in written
     rates, switches = service.call(measured(service))
     assert len(rates) == len(switches) >= 3 and min(rates) > 0 and min(switches) > 0
     other = service.herald.rollouts.start(plan(RINGS, name="another", allow=["again"], target="serial = TA-15")).id
@@ -152,6 +154,48 @@ def test_one_that_takes_long_can_be_cancelled_and_holds_nobody_up(
     time.sleep(1.0)
     assert service.herald.rehearsals.show(made.id).state == "cancelled"
     assert rehearsed(service, ["none"]).state == "done", "the next one has its turn"
+
+
+def under_way(service: RunningService) -> int:
+    asked = {"plan": plan(RINGS, harm={"at_most": 3}), "faults": ["0.05 crashed"], "runs": 1000}
+    made = service.herald.rehearsals.ask(RehearsalIn.model_validate(asked))
+    until(lambda: service.herald.rehearsals.show(made.id).progress > 0)
+    return made.id
+
+
+def test_one_whose_service_is_ended_says_so(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    number = under_way(service)
+    service.call(ended(service))
+    shown = until(lambda: failed(service, number))
+    assert shown.why == "the service was ended meanwhile; ask for it again"
+
+
+async def ended(service: RunningService) -> None:
+    """What the end of the service does to those that are under way."""
+    for task in list(service.context.rehearsals):
+        task.cancel()
+
+
+def test_one_goes_on_while_the_database_is_away(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    number = under_way(service)
+    service.call(away_for(service, 3.0))
+    assert until(lambda: done(service, number)).result is not None
+
+
+async def away_for(service: RunningService, seconds: float) -> None:
+    """Ends all connections to the database, and lets nobody in for so long."""
+    url = service.context.pools.work.url
+    engine = make_engine(url.set(database="postgres"), 1, 0)
+    async with engine.connect() as connection:
+        await connection.execution_options(isolation_level="AUTOCOMMIT")
+        try:
+            await connection.execute(text(f'ALTER DATABASE "{url.database}" ALLOW_CONNECTIONS false'))
+            all_of_them = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = :name"
+            await connection.execute(text(all_of_them), {"name": url.database})
+            await asyncio.sleep(seconds)
+        finally:
+            await connection.execute(text(f'ALTER DATABASE "{url.database}" ALLOW_CONNECTIONS true'))
+    await engine.dispose()
 
 
 def test_what_makes_no_sense_is_refused_at_once(service: RunningService, fleet: list[PuppetDevice]) -> None:

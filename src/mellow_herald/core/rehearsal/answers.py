@@ -198,12 +198,12 @@ def _merged(stands: Counter[tuple[int, str]]) -> list[tuple[tuple[int, str], int
 
 def spread(values: Sequence[float]) -> Spread:
     """The quantiles of some values; infinite ones are larger than all others."""
-    ordered = np.sort(np.asarray(values, np.float64))
-    places = [min(len(ordered) - 1, int(q * len(ordered))) for q in QUANTILES]
-    return Spread(*(float(ordered[place]) for place in places))
+    (found,) = _spreads(np.asarray(values, np.float64)[:, None])
+    return found
 
 
 def _spreads(values: Numbers) -> tuple[Spread, ...]:
+    """Those of each column."""
     ordered = np.sort(values, axis=0)
     places = [min(len(ordered) - 1, int(q * len(ordered))) for q in QUANTILES]
-    return tuple(Spread(*(float(x) for x in ordered[places, column])) for column in range(values.shape[1]))
+    return tuple(Spread(*column) for column in ordered[places].T.tolist())

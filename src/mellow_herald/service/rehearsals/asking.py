@@ -23,6 +23,7 @@ UNDER_WAY = (RehearsalState.WAITING, RehearsalState.RUNNING)
 # A process that was not heard of for so long has ended.
 GONE_AFTER = timedelta(minutes=5)
 MOST_WAITING = 10
+ENDS_WITHIN_S = 5.0
 
 
 async def ask(context: Context, asked: RehearsalIn, by: str) -> RehearsalOut:
@@ -68,8 +69,12 @@ async def _reap(process: "asyncio.subprocess.Process") -> None:
     try:
         await process.wait()
     except asyncio.CancelledError:
-        process.kill()
-        await process.wait()
+        process.terminate()  # it writes down why it ends
+        try:
+            await asyncio.wait_for(process.wait(), ENDS_WITHIN_S)
+        except TimeoutError:
+            process.kill()
+            await process.wait()
         raise
 
 
@@ -112,9 +117,8 @@ def brief(one: RehearsalOut) -> str:
     faults = one.result.faults if one.result is not None else []
     told = []
     for fault in faults:
-        what = "without a fault" if fault.fault == "none" else f"with {fault.fault}"
         hurt = f"hurt {fault.hurt.middle:.0f} ({fault.hurt.low:.0f} … {fault.hurt.high:.0f})"
-        told.append(f"{what}: done in {fault.finishes:.0%} of all runs, halted in {fault.halts:.0%}, {hurt}")
+        told.append(f"{fault.named}: done in {fault.finishes:.0%} of all runs, halted in {fault.halts:.0%}, {hurt}")
     return f"rehearsal {one.id}: {'; '.join(told)}"
 
 

@@ -2,9 +2,11 @@
 
 import asyncio
 import os
+import signal
 import sys
 import threading
 import time
+from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any
 
@@ -23,10 +25,11 @@ from mellow_herald.store.database import make_engine
 from mellow_herald.store.gate import Lock, hold
 from mellow_herald.store.rehearsals import StoredRehearsal
 from mellow_herald.store.tables import RehearsalState
+from mellow_herald.store.trouble import ERRORS, is_away
 from mellow_herald.wire.plan import PlanDocument
 
 DATABASE = "HERALD_REHEARSAL_DATABASE"
-NICE, LOOK_S, LONGEST_WAIT_S = 10, 0.5, 3600.0
+NICE, LOOK_S, LONGEST_WAIT_S, LONGEST_AWAY_S = 10, 0.5, 3600.0, 3600.0
 UNDER_WAY = (RehearsalState.WAITING, RehearsalState.RUNNING)
 
 
@@ -38,14 +41,20 @@ async def main(rehearsal_id: int) -> None:
     """Waits for its turn, rehearses, and writes down the answer, or why there is none."""
     os.nice(NICE)
     engine = make_engine(os.environ[DATABASE], 3, 0)
+    work = asyncio.ensure_future(_rehearse(engine, rehearsal_id))
+    asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, work.cancel)
     try:
-        await _rehearse(engine, rehearsal_id)
+        await work
     except _CancelledError:
         pass
+    except asyncio.CancelledError:
+        why = "the service was ended meanwhile; ask for it again"
+        await _end(engine, rehearsal_id, RehearsalState.FAILED, why=why)
     except (Refused, ProblemError) as refusal:
         await _end(engine, rehearsal_id, RehearsalState.FAILED, why=str(refusal))
     except Exception as error:
-        await _end(engine, rehearsal_id, RehearsalState.FAILED, why=f"it broke off: {type(error).__name__}")
+        why = "the database went away" if is_away(error) else f"it broke off: {type(error).__name__}"
+        await _end(engine, rehearsal_id, RehearsalState.FAILED, why=f"{why}; ask for it again")
         raise
     finally:
         await engine.dispose()
@@ -69,7 +78,8 @@ async def _rehearse(engine: AsyncEngine, rehearsal_id: int) -> None:
         rehearsed = await _play(engine, rehearsal_id, ask)
         result = result_of(rehearsed, ask, row, model, time.monotonic() - began)
         await _end(engine, rehearsal_id, RehearsalState.DONE, result=result.model_dump(mode="json"), progress=1.0)
-        await turn.invalidate()  # the lock ends with the session
+        with suppress(*ERRORS):
+            await turn.invalidate()  # the lock ends with the session
 
 
 async def _ask(engine: AsyncEngine, row: StoredRehearsal) -> tuple[Ask, Any]:
@@ -102,12 +112,21 @@ async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
             raise _CancelledError
 
     playing = asyncio.ensure_future(asyncio.to_thread(rehearse, ask, told))
-    while not playing.done():
-        await asyncio.wait([playing], timeout=LOOK_S)
-        try:
-            await _beat(engine, rehearsal_id, RehearsalState.RUNNING, done[0])
-        except _CancelledError:
-            stop.set()
+    try:
+        while not playing.done():
+            await asyncio.wait([playing], timeout=LOOK_S)
+            try:
+                await _beat(engine, rehearsal_id, RehearsalState.RUNNING, done[0])
+            except _CancelledError:
+                stop.set()
+            except ERRORS as error:
+                if not is_away(error):
+                    raise
+                # It needs the database again only when it has an answer.
+    finally:
+        stop.set()
+        await asyncio.wait([playing])
+        playing.exception()  # whoever ends it need not hear of it
     return playing.result()
 
 
@@ -119,10 +138,18 @@ async def _beat(engine: AsyncEngine, rehearsal_id: int, state: RehearsalState, p
 
 
 async def _end(engine: AsyncEngine, rehearsal_id: int, state: RehearsalState, **values: Any) -> None:
-    async with engine.begin() as connection:
-        await rehearsals.move(
-            connection, rehearsal_id, UNDER_WAY, state=state.value, beat_at=datetime.now(UTC), **values
-        )
+    """Writes down how it ended, as soon as the database is there."""
+    deadline = time.monotonic() + LONGEST_AWAY_S
+    while True:
+        try:
+            async with engine.begin() as connection:
+                now = datetime.now(UTC)
+                await rehearsals.move(connection, rehearsal_id, UNDER_WAY, state=state.value, beat_at=now, **values)
+            return
+        except ERRORS as error:
+            if not is_away(error) or time.monotonic() > deadline:
+                raise
+        await asyncio.sleep(LOOK_S)
 
 
 if __name__ == "__main__":

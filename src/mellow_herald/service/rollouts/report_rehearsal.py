@@ -24,9 +24,8 @@ def compare(report: ReportOut) -> Iterator[Compared]:
         if rehearsal.result is None:
             continue
         for fault in rehearsal.result.faults:
-            named = "without a fault" if fault.fault == "none" else f"with {fault.fault}"
             shares = f"done in {fault.finishes:.0%}, halted in {fault.halts:.0%} of all runs"
-            yield Compared(f"rehearsal {rehearsal.id} {named}: {shares}", [*_rows(report, rehearsal, fault)])
+            yield Compared(f"rehearsal {rehearsal.id} {fault.named}: {shares}", [*_rows(report, rehearsal, fault)])
 
 
 def _rows(report: ReportOut, rehearsal: RehearsalOut, fault: RehearsedFault) -> Iterator[list[str]]:
