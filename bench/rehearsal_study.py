@@ -14,7 +14,6 @@ import subprocess
 import sys
 import tempfile
 import time
-import tomllib
 from collections import Counter
 from contextlib import suppress
 from dataclasses import dataclass
@@ -25,13 +24,10 @@ from typing import Any
 from bench.checkins import PASSWORD, free_port
 from mellow_herald.client import Herald, HeraldError
 from mellow_herald.core.behaviour import Behaviour, Fault
-from mellow_herald.core.key_status import KeyStatus
-from mellow_herald.core.keys import SigningKey, private_from_pem, raw_public, sign_key_list
 from mellow_herald.demo import scenario
+from mellow_herald.demo.provision import provision
 from mellow_herald.demo.scenario import Place
 from mellow_herald.service.rollouts.report_rehearsal import numbers, within
-from mellow_herald.wire.board import BoardIn
-from mellow_herald.wire.fleet import CodeIn
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rehearsal import RehearsalIn, RehearsedFault, TimeSpread
 from mellow_herald.wire.rollout import RolloutOut
@@ -179,23 +175,9 @@ def _prepare(herald: Herald, place: Place, trial: Trial, seed: int) -> None:
     scenario.write_files(place, seed=seed, devices=DEVICES)
     faults = [Behaviour(f"board = {scenario.BOARD}", Fault.CRASH_AT_BOOT, trial.crashes)] if trial.crashes else []
     place.firmware(scenario.FIXED).write_bytes(scenario.make_image(scenario.FIXED, seed, faults=faults))
-    for path in (place.root_key, place.signing_key):
-        subprocess.run([*HERALD, "key", "new", str(path)], check=True, capture_output=True)
-    root, key = (private_from_pem(path.read_bytes()) for path in (place.root_key, place.signing_key))
-    signed = sign_key_list(root, 1, [SigningKey(raw_public(key), KeyStatus.ACTIVE)])
-    place.key_list.write_bytes(signed)
-    herald.keys.publish(raw_public(root), signed)
-    codes = {}
-    for path in (place.board, *place.other_boards):
-        board = BoardIn.model_validate(tomllib.loads(path.read_text()))
-        herald.boards.add(board)
-        codes[board.name] = (
-            herald.codes.make(CodeIn(board=board.name, line=board.lines[0], uses=DEVICES + 40)).code or ""
-        )
     place.firmware(BEFORE).write_bytes(scenario.make_image(BEFORE, seed))
-    for version in (scenario.OLD, BEFORE, scenario.FIXED):
-        herald.releases.publish(place.firmware(version), key=key)
-    scenario.write_scenario(place, codes, DEVICES, seed=seed, calm=True)
+    versions = (scenario.OLD, BEFORE, scenario.FIXED)
+    provision(herald, place, devices=DEVICES, others=40, seed=seed, versions=versions)
 
 
 def _until(wanted: Any) -> None:

@@ -4,18 +4,14 @@ import os
 import subprocess
 import sys
 import time
-import tomllib
 from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 
 from mellow_herald.client import Herald, HeraldError
-from mellow_herald.core.key_status import KeyStatus
-from mellow_herald.core.keys import SigningKey, private_from_pem, raw_public, sign_key_list
 from mellow_herald.demo import scenario
+from mellow_herald.demo.provision import provision
 from mellow_herald.demo.scenario import Place
-from mellow_herald.wire.board import BoardIn
-from mellow_herald.wire.fleet import CodeIn
 from tests.harness.patience import PATIENCE_S, until
 from tests.harness.premade import lay_out
 from tests.harness.processes import free_port
@@ -89,21 +85,7 @@ class Flight:
         """Keys, board, releases and a code, by the client library."""
         place = self.place
         scenario.write_files(place, seed=3, devices=self.devices)
-        for path in (place.root_key, place.signing_key):
-            subprocess.run([*HERALD, "key", "new", str(path)], check=True, capture_output=True)
-        root, key = (private_from_pem(path.read_bytes()) for path in (place.root_key, place.signing_key))
-        signed = sign_key_list(root, 1, [SigningKey(raw_public(key), KeyStatus.ACTIVE)])
-        place.key_list.write_bytes(signed)
-        herald.keys.publish(raw_public(root), signed)
-        codes = {}
-        for path in (place.board, *place.other_boards):
-            board = BoardIn.model_validate(tomllib.loads(path.read_text()))
-            herald.boards.add(board)
-            asked = CodeIn(board=board.name, line=board.lines[0], uses=self.devices + OTHERS)
-            codes[board.name] = herald.codes.make(asked).code or ""
-        for version in versions:
-            herald.releases.publish(place.firmware(version), key=key)
-        scenario.write_scenario(place, codes, self.devices, seed=3, calm=True)
+        provision(herald, place, devices=self.devices, others=OTHERS, seed=3, versions=versions)
 
     def fly(self) -> subprocess.Popen[bytes]:
         where = ["--url", self.device_url, "--data-dir", str(self.place.flash)]
