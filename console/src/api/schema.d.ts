@@ -5256,13 +5256,16 @@ export interface components {
         Method: "pull" | "push";
         /**
          * NeverServed
-         * @description How many devices, on average, the release does not reach, and why.
+         * @description How many devices, on average, the release does not reach, which ``share`` (0–1) of all these are, and why: by
+         *     the plan's key that they never meet, where it is that. Rehearsals of the first days do not tell the share.
          */
         NeverServed: {
             /** Words */
             words: string;
             /** Devices */
             devices: number;
+            /** Share */
+            share?: number | null;
         };
         /**
          * NumberSpread

@@ -58,7 +58,7 @@ const left = computed(() => (real.value ? outside(bandOf(props.fault.fan, 'good'
       </tbody>
     </table>
     <p v-for="one in fault.stands.filter((still) => still.share >= 0.005)" :key="one.words" class="asks">Ring {{ one.ring }} stands still in {{ percent(one.share) }}: {{ one.words }}.</p>
-    <p v-for="one in fault.never.filter((never) => never.devices >= 0.5)" :key="one.words" class="quiet">Not reached: {{ Math.round(one.devices) }} on average, {{ one.words }}.</p>
+    <p v-for="one in fault.never.filter((never) => never.devices >= 0.5)" :key="one.words" class="quiet">Not reached: {{ Math.round(one.devices) }} on average{{ one.share == null ? '' : ` (${percent(one.share)})` }}, {{ one.words }}.</p>
     <p class="quiet">{{ amount(Math.round(fault.bytes.middle)) }} in all, {{ amount(Math.round(fault.peak.middle)) }} in the busiest hour.</p>
   </section>
 </template>

@@ -197,7 +197,8 @@ def _print_fault(fault: "RehearsedFault", now: Any) -> None:
         out.print(Text(f"  ring {one.ring} stands still in {one.share:.0%}: {one.words}", "herald.honey"))
     for never in fault.never:
         if never.devices >= 0.5:
-            out.print(Text(f"  not reached: {never.devices:.0f} on average, {never.words}", "dim"))
+            share = "" if never.share is None else f" ({never.share:.0%})"
+            out.print(Text(f"  not reached: {never.devices:.0f} on average{share}, {never.words}", "dim"))
     out.print(Text(f"  good {_curve(fault.fan.good)}  {fault.fan.at[0]:%a %H:%M} … {fault.fan.at[-1]:%a %d %b %H:%M}"))
     if fault.hurt.high:
         out.print(Text(f"  hurt {_curve(fault.fan.hurt_high)}  (90 %)", "herald.rose"))

@@ -64,10 +64,12 @@ class Share(Shown):
 
 
 class NeverServed(Shown):
-    """How many devices, on average, the release does not reach, and why."""
+    """How many devices, on average, the release does not reach, which ``share`` (0–1) of all these are, and why: by
+    the plan's key that they never meet, where it is that. Rehearsals of the first days do not tell the share."""
 
     words: str
     devices: float
+    share: float | None = None
 
 
 class RehearsedFan(Shown):

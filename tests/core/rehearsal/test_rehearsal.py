@@ -120,6 +120,20 @@ def test_a_week_that_begins_on_another_day_is_that_week_and_the_windows_stay(win
         assert begun.fetch[0].min() > 0, "it is no time at which a window is open"
 
 
+def test_who_is_never_served_is_told_by_the_key_that_it_never_meets() -> None:
+    words = np.full((6, WEEK), HEARD | 80 << BATTERY_SHIFT, np.int16)
+    words[1] = HEARD | 5 << BATTERY_SHIFT
+    words[2, ::2], words[2, 1::2] = HEARD | BUSY | 80 << BATTERY_SHIFT, HEARD | 5 << BATTERY_SHIFT
+    words[3] |= BUSY
+    words[5] = 0
+    made = fleet(6, 2, words, link_allowed=np.array([True, True, True, True, False, True]))
+    blocked = Week(made, replace(PLAN, needs=Needs(battery_at_least=40)), T0).blocked
+    fetch, switch = ([blocked.reasons[place] for place in places] for places in (blocked.fetch, blocked.switch))
+    flat = "never as device.battery_at_least wants it"
+    assert fetch == ["", flat, "", "", "never as device.links wants it", ""]
+    assert switch == ["", flat, "never all that the plan wants at once", "never as device.not_busy wants it", "", ""]
+
+
 def test_hours_in_which_nobody_was_heard_say_nothing_and_those_in_which_others_were_do() -> None:
     words = np.zeros((3, WEEK), np.int16)
     words[0, 100:] = HEARD | 50 << BATTERY_SHIFT

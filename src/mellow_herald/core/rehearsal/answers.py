@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from mellow_herald.core.rehearsal.fleet import Numbers
+from mellow_herald.core.rehearsal.fleet import Blocked, Numbers, Places
 from mellow_herald.core.rehearsal.passage import Passage
 from mellow_herald.core.rehearsal.play import Course
 
@@ -85,8 +85,9 @@ class Tale:
     hurt_at: Numbers
 
 
-def tell(course: Course, devices: Sequence[int], size: int, horizon: float) -> Tale:
-    """What is kept of a run, up to ``horizon`` (hours); ``devices`` is how many each ring has."""
+def tell(course: Course, devices: Sequence[int], size: int, horizon: float, blocked: Blocked) -> Tale:
+    """What is kept of a run, up to ``horizon`` (hours); ``devices`` is how many each ring has, ``blocked`` what of the
+    plan each device never meets."""
     until = min(course.stopped, horizon)
     passages = [passage for passage in course.passages if passage is not None]
     exposed = [0 if passage is None else int((passage.begun <= until).sum()) for passage in course.passages]
@@ -108,7 +109,7 @@ def tell(course: Course, devices: Sequence[int], size: int, horizon: float) -> T
         exposed,
         hurt,
         unseen,
-        _never(course, passages, devices, until),
+        _never(passages, devices, until, blocked),
         float(size) * len(started),
         float(size) * float(by_hour.max()),
         _over_time([np.where(one.confirmed <= until, one.confirmed, np.inf) for one in passages], horizon),
@@ -125,20 +126,24 @@ def _over_time(times: Sequence[Numbers], horizon: float) -> Numbers:
     return np.cumsum(counts)
 
 
-def _never(course: Course, passages: Sequence[Passage], devices: Sequence[int], until: float) -> Counter[str]:
+def _never(passages: Sequence[Passage], devices: Sequence[int], until: float, blocked: Blocked) -> Counter[str]:
     found: Counter[str] = Counter()
     for passage in passages:
         left = ~(passage.begun <= until)
         found["not heard of"] += int((left & ~(passage.asked <= until)).sum())
-        found["not as the plan wants it to fetch"] += int(
-            (left & (passage.asked <= until) & ~(passage.offered <= until)).sum()
-        )
+        waits = left & (passage.asked <= until) & ~(passage.offered <= until)
+        found += _by_reason(blocked, blocked.fetch[passage.some[waits]], "offered nothing before it ended")
         found["failed before it switched"] += int((left & (passage.undelivered <= until)).sum())
         waits = left & (passage.offered <= until) & ~(passage.undelivered <= until)
-        found["not as the plan wants it to switch"] += int(waits.sum())
+        found += _by_reason(blocked, blocked.switch[passage.some[waits]], "given no leave to switch before it ended")
     opened = sum(len(passage.some) for passage in passages)
     found["its ring never opened"] += sum(devices) - opened
     return Counter({why: count for why, count in found.items() if count})
+
+
+def _by_reason(blocked: Blocked, places: Places, otherwise: str) -> Counter[str]:
+    counts = np.bincount(places, minlength=len(blocked.reasons))
+    return Counter({words or otherwise: int(n) for words, n in zip(blocked.reasons, counts, strict=True) if n})
 
 
 def answer(tales: Sequence[Tale], devices: Sequence[int], horizon: float) -> Answer:

@@ -23,6 +23,15 @@ Waits = npt.NDArray[np.uint8]
 Row = TypeVar("Row", bound=np.generic)
 WEEK = DAYS * HOURS
 NEVER = 255
+# The plan's key behind each condition.
+KEYS = {
+    "links": "device.links",
+    "battery": "device.battery_at_least",
+    "charger": "device.charging",
+    "device-busy": "device.not_busy",
+    "owner": "owner",
+    "windows": "calendar.windows",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,16 +110,28 @@ def without_gaps(words: Words) -> Words:
     return np.where(known, found, usual[:, None]).astype(np.int16)
 
 
+@dataclass(frozen=True, slots=True)
+class Blocked:
+    """What of a plan each device (``fetch`` and ``switch``: places in ``reasons``) never met in its last week, before
+    it may download and before it may switch; the first place is for who met all of it."""
+
+    reasons: Sequence[str]
+    fetch: Places
+    switch: Places
+
+
 class Week:
-    """The hours in which a plan can serve each device in the week to come, as its last one was."""
+    """The hours in which a plan can serve each device in the week to come, as its last one was. ``blocked`` tells what
+    keeps devices from ever being served."""
 
     def __init__(self, fleet: Fleet, plan: Plan, now: datetime) -> None:
         words = np.ascontiguousarray(fleet.words.T)
         heard = words != 0
+        to_download, to_go = met_to_fetch(words, plan.needs), met_to_switch(words, plan.needs)
         fetch, switch = heard & fleet.link_allowed, heard
-        for one in met_to_fetch(words, plan.needs).values():
+        for one in to_download.values():
             fetch = fetch & one
-        for one in met_to_switch(words, plan.needs).values():
+        for one in to_go.values():
             switch = switch & one
         call, to_fetch, to_switch = next_of(heard), next_of(fetch), next_of(switch)
         self._usual = Hours(call, to_fetch, to_switch, to_fetch, to_switch)
@@ -118,6 +139,13 @@ class Week:
         if plan.calendar.windows:
             may_fetch, may_switch = (_open(fleet, plan, now, use) for use in (Use.FETCH, Use.SWITCH))
             self._windows = (fetch, may_fetch, switch, may_switch)
+            to_download, to_go = {**to_download, "windows": may_fetch}, {**to_go, "windows": may_switch}
+            fetch, switch = fetch & may_fetch, switch & may_switch
+        links = np.broadcast_to(fleet.link_allowed, heard.shape)
+        reasons = ["", *(f"never as {key} wants it" for key in KEYS.values()), "never all that the plan wants at once"]
+        self.blocked = Blocked(
+            reasons, _blocking(heard, {**to_download, "links": links}, fetch), _blocking(heard, to_go, switch)
+        )
 
     def begun(self, shift: int) -> Hours:
         """If it begins as the last one did ``shift`` days after its beginning."""
@@ -134,6 +162,17 @@ class Week:
             fetch,
             switch,
         )
+
+
+def _blocking(heard: Flags, conditions: Mapping[str, Flags], together: Flags) -> Places:
+    """The place of the first condition that a device never met while it was heard of; the last where it met each, but
+    never all together; 0 where it did, or was never heard of."""
+    never = ~together.any(axis=0) & heard.any(axis=0)
+    found = np.where(never, len(KEYS) + 1, 0)
+    for place, name in reversed(list(enumerate(KEYS, 1))):
+        if name in conditions:
+            found[never & ~(heard & conditions[name]).any(axis=0)] = place
+    return found
 
 
 def _later(rows: npt.NDArray[Row], shift: int) -> npt.NDArray[Row]:

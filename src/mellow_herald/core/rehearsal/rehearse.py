@@ -141,7 +141,8 @@ def _runs(
         hours = week.begun(shift)
         setting = Setting(plan, fleet, hours, ask.watch, ask.now, ask.size, fault, struck, ask.people, rings, groups)
         for number in range(shift, runs, days):
-            yield tell(Run(setting, np.random.default_rng((ask.seed, number))).play(), devices, ask.size, horizon)
+            course = Run(setting, np.random.default_rng((ask.seed, number))).play()
+            yield tell(course, devices, ask.size, horizon, week.blocked)
 
 
 def _changes(plan: Plan) -> Iterator[tuple[str, str, Plan]]:

@@ -53,7 +53,7 @@ def _fault(text: str, answer: Answer, ask: Ask, devices: list[int]) -> Rehearsed
         hurt=_numbers(answer.hurt),
         hurt_unseen=_numbers(answer.hurt_unseen),
         served=_numbers(answer.served),
-        never=[NeverServed(words=words, devices=count) for words, count in answer.never],
+        never=[NeverServed(words=words, devices=count, share=count / ask.fleet.size) for words, count in answer.never],
         bytes=_numbers(answer.bytes),
         peak=_numbers(answer.peak),
         fan=RehearsedFan(
