@@ -88,8 +88,16 @@ class Flight:
         provision(herald, place, devices=self.devices, others=OTHERS, seed=3, versions=versions)
 
     def fly(self) -> subprocess.Popen[bytes]:
+        """The simulated devices, which have power when this returns: what is wrong with their scenario is told here."""
         where = ["--url", self.device_url, "--data-dir", str(self.place.flash)]
-        return self.start("sim", "run", str(self.place.scenario), *where)
+        process = self.start("sim", "run", str(self.place.scenario), *where)
+
+        def powered() -> bool:
+            assert process.poll() is None, (self.folder / "sim.log").read_text()
+            return self.place.flash.is_dir() and any(self.place.flash.iterdir())
+
+        until(powered)
+        return process
 
     def wait_online(self, herald: Herald, devices: int) -> None:
         """Until every device has called; where the machine is slow, they are late again and again, and not all at

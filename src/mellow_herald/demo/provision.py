@@ -8,7 +8,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from mellow_herald.client import Herald
 from mellow_herald.core.key_status import KeyStatus
-from mellow_herald.core.keys import SigningKey, private_to_pem, raw_public, sign_key_list
+from mellow_herald.core.keys import SigningKey, private_to_pem, public_to_pem, raw_public, sign_key_list
 from mellow_herald.demo import scenario
 from mellow_herald.demo.scenario import Place
 from mellow_herald.wire.board import BoardIn
@@ -22,6 +22,7 @@ def provision(herald: Herald, place: Place, *, devices: int, others: int, seed: 
     for path, made in ((place.root_key, root), (place.signing_key, key)):
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(private_to_pem(made))
+        path.with_suffix(".pub.pem").write_bytes(public_to_pem(raw_public(made)))
     signed = sign_key_list(root, 1, [SigningKey(raw_public(key), KeyStatus.ACTIVE)])
     place.key_list.write_bytes(signed)
     herald.keys.publish(raw_public(root), signed)
