@@ -9,10 +9,11 @@ import numpy as np
 from bench.figure import Figure
 from mellow_herald.core.brake import Watch
 from mellow_herald.core.foresight import BATTERY_SHIFT, DAYS, HEARD, HOURS
-from mellow_herald.core.plan import Plan, Ring, parse_release_name
+from mellow_herald.core.plan import Plan, Ring
 from mellow_herald.core.rehearsal.faults import parse_fault
 from mellow_herald.core.rehearsal.fleet import Column, Fleet
 from mellow_herald.core.rehearsal.rehearse import Ask, rehearse
+from mellow_herald.core.release_name import parse_release_name
 
 DEVICES, RUNS, SIZE = 100_000, 200, 300_000
 NOW = datetime(2026, 12, 1, 8, tzinfo=UTC)

@@ -26,7 +26,8 @@ from mellow_herald.core.decide import (
 )
 from mellow_herald.core.harm.budget import HarmBudget
 from mellow_herald.core.harm.waves import Counts, HarmProgress, Wave
-from mellow_herald.core.plan import Brake, BrakeKind, Plan, Ring, parse_release_name
+from mellow_herald.core.plan import Brake, BrakeKind, Plan, Ring
+from mellow_herald.core.release_name import parse_release_name
 from mellow_herald.core.rollout import RingState, RolloutState
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)

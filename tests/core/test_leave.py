@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 from mellow_herald.core.attempt import AT_RISK, FETCHING, Attempt, State, WaitingFor
 from mellow_herald.core.calendar import Use, Window
 from mellow_herald.core.leave import Family, Used, restart_missing, window_missing
-from mellow_herald.core.plan import Calendar, Pace, Plan, Ring, Switch, parse_release_name
+from mellow_herald.core.plan import Calendar, Pace, Plan, Ring, Switch
+from mellow_herald.core.release_name import parse_release_name
 
 NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)  # a Monday
 PLAN = Plan("p", parse_release_name("b/l/1.0.0"), "all", (Ring("all", timedelta(hours=1)),))

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 from mellow_herald.core.choices import Do, Situation, Standing, choices
 from mellow_herald.core.decide import Progress, RingProgress, decide, least_good, stands_still
 from mellow_herald.core.outlook import outlook
-from mellow_herald.core.plan import Brake, Calendar, Opens, Plan, Ring, parse_release_name
+from mellow_herald.core.plan import Brake, Calendar, Opens, Plan, Ring
+from mellow_herald.core.release_name import parse_release_name
 from mellow_herald.core.rollout import RingState, RolloutKind, RolloutState
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)

@@ -9,9 +9,10 @@ from mellow_herald.core.duration import parse_duration, write_duration
 from mellow_herald.core.eligibility import Candidate, PassedOver, passed_over, rules_for
 from mellow_herald.core.estimate import LEAST_FOUND, estimate
 from mellow_herald.core.journal import GENESIS, first_broken, link_hash
-from mellow_herald.core.plan import Plan, Ring, parse_release_name
+from mellow_herald.core.plan import Plan, Ring
 from mellow_herald.core.presence import Presence, presence
 from mellow_herald.core.refusal import Refused
+from mellow_herald.core.release_name import parse_release_name
 from mellow_herald.core.token import DeviceToken, make_token, read_token
 
 T0 = datetime(2026, 11, 23, 6, tzinfo=UTC)

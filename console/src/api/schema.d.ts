@@ -1640,6 +1640,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rollouts/{rollout_id}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Releases
+         * @description The two releases that a rollout compares, side by side: how many devices of each went bad, what the readings that
+         *     its brake watches did, and whether it is proven that they differ, which holds however often one asks.
+         */
+        get: operations["compare_releases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rollouts/{rollout_id}/choose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Choose Release
+         * @description Chooses the release that everybody gets from now on, by its arm's name, its version or its name: the rings that
+         *     are to come, and who was to get the other and has no clearance yet.
+         */
+        post: operations["choose_release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/rollouts/{rollout_id}/evidence": {
         parameters: {
             query?: never;
@@ -3010,12 +3052,44 @@ export interface components {
             reason: string;
         };
         /**
+         * ArmOut
+         * @description One of the two releases. By lot it was ``given`` to so many devices; of those that were ``exposed`` to it so many
+         *     went bad, are good (their soak is over), or are ``undecided``. Of these, ``counted`` count for the comparison by
+         *     now, ``counted_bad`` of them bad: a share (0–1) that lies between ``low`` and ``high``.
+         */
+        ArmOut: {
+            /** Name */
+            name: string;
+            /** Release */
+            release: string;
+            /** Share */
+            share: number;
+            /** Given */
+            given: number;
+            /** Exposed */
+            exposed: number;
+            /** Bad */
+            bad: number;
+            /** Good */
+            good: number;
+            /** Undecided */
+            undecided: number;
+            /** Counted */
+            counted: number;
+            /** Counted Bad */
+            counted_bad: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+        };
+        /**
          * Asks
-         * @description What a ring that waits for people asks for: that somebody lets it open, that another person approves, or that
-         *     somebody looks at what was heard outside.
+         * @description What a ring that waits for people asks for: that somebody chooses which of two releases it gets, lets it open,
+         *     that another person approves, or that somebody looks at what was heard outside.
          * @enum {string}
          */
-        Asks: "go" | "approval" | "evidence";
+        Asks: "choice" | "go" | "approval" | "evidence";
         /**
          * AttemptBrief
          * @description A device's newest attempt in a word.
@@ -3045,7 +3119,7 @@ export interface components {
          *     when it switched without clearance; ``left_out`` tells that the rollout goes on without it. ``settings`` tells
          *     whether they are ``kept`` or ``changed`` since before the switch, once that is known; ``way`` is ``back`` where the
          *     device is brought back to what it came from. ``says_version`` is what it says of itself, where that is not the
-         *     version of the bytes that it runs (``version-differs``).
+         *     version of the bytes that it runs (``version-differs``); ``arm`` names which of two compared releases it brings.
          */
         AttemptOut: {
             /** Id */
@@ -3093,6 +3167,8 @@ export interface components {
             settings?: string | null;
             /** Says Version */
             says_version?: string | null;
+            /** Arm */
+            arm?: string | null;
             /** Harmed At */
             harmed_at: string | null;
             /** Harmed Why */
@@ -3674,6 +3750,16 @@ export interface components {
             devices: number | null;
         };
         /**
+         * ChooseIn
+         * @description Which release the rest gets, by the name of its ``arm``, and why.
+         */
+        ChooseIn: {
+            /** Arm */
+            arm: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
          * CleanIn
          * @description The releases whose images shall go: those that were shown.
          */
@@ -3870,6 +3956,76 @@ export interface components {
             expires_at: string;
             /** Code */
             code?: string | null;
+        };
+        /**
+         * ComparedReading
+         * @description A reading of the plan's brake under both releases: by how much it moved on each device from before its switch to
+         *     after it (``measure``: the value, or how it moves in a day), on average over the devices of each arm. ``difference``
+         *     is the second's less the first's, between ``low`` and ``high``; None where too few have sent enough.
+         */
+        ComparedReading: {
+            /** Signal */
+            signal: string;
+            /** Unit */
+            unit: string;
+            measure: components["schemas"]["Measure"];
+            /** Devices */
+            devices: [
+                number,
+                number
+            ];
+            /** Means */
+            means: [
+                number | null,
+                number | null
+            ];
+            /** Difference */
+            difference: number | null;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** Differ */
+            differ: boolean;
+            /** Words */
+            words: string;
+        };
+        /**
+         * ComparisonOut
+         * @description Two releases side by side. ``difference`` is the share of bad devices under the second less that under the first,
+         *     between ``low`` and ``high``; ``evidence`` speaks against one rate for both, and proves it at ``proven_at``: at any
+         *     time, and however often somebody looks. ``chosen`` names the arm that the rest gets, once somebody has chosen.
+         */
+        ComparisonOut: {
+            /**
+             * Now
+             * Format: date-time
+             */
+            now: string;
+            /** Rollout Id */
+            rollout_id: number;
+            /** Confidence */
+            confidence: number;
+            /** Arms */
+            arms: components["schemas"]["ArmOut"][];
+            /** Difference */
+            difference: number | null;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Evidence */
+            evidence: number;
+            /** Proven At */
+            proven_at: number;
+            /** Differ */
+            differ: boolean;
+            /** Readings */
+            readings?: components["schemas"]["ComparedReading"][];
+            /** Chosen */
+            chosen: string | null;
+            /** Words */
+            words: string;
         };
         /**
          * ControlOut
@@ -4232,7 +4388,7 @@ export interface components {
          * @description What can be done.
          * @enum {string}
          */
-        Do: "failures" | "suspects" | "retry" | "go" | "leave-out" | "enough" | "budget" | "approve" | "evidence" | "hold" | "resume" | "halt" | "roll-back" | "cancel" | "wait";
+        Do: "failures" | "suspects" | "retry" | "go" | "leave-out" | "enough" | "budget" | "approve" | "evidence" | "choose" | "hold" | "resume" | "halt" | "roll-back" | "cancel" | "wait";
         /**
          * DrawnDevice
          * @description A device that a ring would have.
@@ -5591,6 +5747,22 @@ export interface components {
             not_the_starter: boolean;
         };
         /**
+         * PlanArm
+         * @description One of two releases that are compared, under a name by which it is spoken of; ``share`` (0–1) of the devices of
+         *     each ring but the last get it by lot, half of them by default.
+         */
+        PlanArm: {
+            /** Name */
+            name: string;
+            /**
+             * Release
+             * @example comb-s1/hive-scale/2.5.0
+             */
+            release: string;
+            /** Share */
+            share?: number | null;
+        };
+        /**
          * PlanBrake
          * @description When to stop: limits of bad devices among the exposed and of failures before exposure, ``alpha`` for the chance
          *     of halting a release within them, ``watch_by`` for the facts that are watched value by value, ``readings`` for what
@@ -5705,7 +5877,7 @@ export interface components {
          *     exceptions; ``allow`` names what is meant although it is unusual; ``urgent`` does not wait for owners who postponed;
          *     ``switch`` says whether a staged image is switched to as soon as it may or when the device restarts by itself; with
          *     ``latecomers`` the rollout goes on after its last ring until nobody is left; ``log`` asks the devices for their log
-         *     lines.
+         *     lines; ``arms`` are two releases to compare, the first of them ``release``.
          */
         PlanDocument: {
             /** Name */
@@ -5756,6 +5928,8 @@ export interface components {
             evidence?: components["schemas"]["PlanEvidence"];
             radio?: components["schemas"]["PlanRadio"];
             coap?: components["schemas"]["PlanCoap"];
+            /** Arms */
+            arms?: components["schemas"]["PlanArm"][];
             /** Rings */
             rings: components["schemas"]["PlanRing"][];
         };
@@ -7374,6 +7548,8 @@ export interface components {
             all_bytes: number;
             budget?: components["schemas"]["HarmBudgetOut"] | null;
             outside?: components["schemas"]["OutsideOut"] | null;
+            /** Chosen */
+            chosen?: string | null;
             /** Halt Number */
             halt_number: number | null;
             /** Rings */
@@ -21583,6 +21759,306 @@ export interface operations {
             };
             /** @description Successful Response */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_releases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonOut"];
+                };
+            };
+            /** @description The request cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-json",
+                     *       "title": "The request cannot be read",
+                     *       "status": 400,
+                     *       "detail": "Invalid JSON: EOF while parsing an object at line 1 column 12"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-signed-in",
+                     *       "title": "Not signed in",
+                     *       "status": 401,
+                     *       "detail": "Sign in with `herald sign-in`, or at the console."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:role-too-low",
+                     *       "title": "Not allowed",
+                     *       "status": 403,
+                     *       "detail": "This needs the role operator; yours are viewer."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:not-found",
+                     *       "title": "Not found",
+                     *       "status": 404,
+                     *       "detail": "There is no device 'TA-S1-0007'."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:wrong-state",
+                     *       "title": "In conflict with what is there",
+                     *       "status": 409,
+                     *       "detail": "Rollout 4 is finished; only one that runs or is held can be halted."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not acceptable as it is */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:bad-values",
+                     *       "title": "Not acceptable as it is",
+                     *       "status": 422,
+                     *       "detail": "target: the selector goes wrong at character 9"
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not serving right now */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    /**
+                     * @example {
+                     *       "type": "urn:mellow-herald:problem:database-away",
+                     *       "title": "Not serving right now",
+                     *       "status": 503,
+                     *       "detail": "The service's database does not answer. Nothing was changed; make the same call again."
+                     *     }
+                     */
+                    "application/problem+json": components["schemas"]["Problem"];
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choose_release: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rollout_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChooseIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

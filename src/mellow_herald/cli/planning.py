@@ -133,7 +133,7 @@ def with_its_list(herald: "Herald", path: Path, document: "PlanDocument") -> "Pl
     """The plan with the list that its ``target_file`` names kept by the service; what is wrong with its lines is
     printed."""
     from mellow_herald.client.sealing import read_file
-    from mellow_herald.core.plan import parse_release_name
+    from mellow_herald.core.release_name import parse_release_name
 
     if document.target_file is None:
         return document

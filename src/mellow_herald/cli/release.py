@@ -156,8 +156,8 @@ def publish(
 
 
 def _names_release(text: str) -> bool:
-    from mellow_herald.core.plan import parse_release_name
     from mellow_herald.core.refusal import Refused
+    from mellow_herald.core.release_name import parse_release_name
 
     try:
         parse_release_name(text)

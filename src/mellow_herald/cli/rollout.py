@@ -6,13 +6,14 @@ from typing import Annotated, Any
 
 import typer
 
-from mellow_herald.cli import harm, planning, rehearsing, say
+from mellow_herald.cli import comparing, harm, planning, rehearsing, say
 from mellow_herald.cli.output import AsJson, Limit, Where, console, note, print_json, table
 
 app = typer.Typer(name="rollout", help="Releases brought to devices, ring by ring.", no_args_is_help=True)
 app.registered_commands += planning.app.registered_commands + harm.rollout_app.registered_commands
 app.registered_commands += rehearsing.app.registered_commands
 app.registered_commands += say.app.registered_commands
+app.registered_commands += comparing.app.registered_commands
 app.add_typer(say.evidence_app)
 Id = Annotated[int, typer.Argument(metavar="ID", help="The rollout's number.")]
 Reason = Annotated[str, typer.Option("--reason", prompt=True, help="Why; it goes to the journal.")]

@@ -20,8 +20,8 @@ from mellow_herald.core.envelope import EnvelopeReader, Opened
 from mellow_herald.core.firmware import PORTION, Image, for_slot
 from mellow_herald.core.keys import private_from_pem
 from mellow_herald.core.manifest import join_envelope, sign_manifest
-from mellow_herald.core.plan import parse_release_name
 from mellow_herald.core.refusal import Refused
+from mellow_herald.core.release_name import parse_release_name
 from mellow_herald.core.seal import describe, seal
 from mellow_herald.core.suit import Manifest, encode_manifest, read_manifest
 from mellow_herald.core.verdict import Allowed, Check, ChecksFailed, Reading, refused

@@ -21,6 +21,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from mellow_herald.core.arms import ARM
 from mellow_herald.core.evidence import Numbers, Rule, log_evidence, log_mean, value_weights
 from mellow_herald.core.plan import BrakeKind
 
@@ -220,9 +221,13 @@ def _comparable(came: tuple[bool, datetime | None, str]) -> tuple[bool, float, s
 
 def stream_weights(watch: Watch, arrived: Sequence[tuple[str, str]]) -> dict[tuple[str, str], float]:
     """What the rule gives the whole, what the rings share, and what the watched facts share (the whole has that too,
-    where none is watched). All together never exceed 1."""
-    division = watch.rule.division
-    weights = {(WHOLE, ""): division.whole + (0.0 if watch.foreseen else division.values)}
+    where none is watched). All together never exceed 1. Where two releases are compared, half of what the whole has is
+    theirs: the bad one would have the good one's devices against its evidence."""
+    division, arms = watch.rule.division, watch.foreseen.get(ARM, ())
+    facts = {name: values for name, values in watch.foreseen.items() if name != ARM}
+    whole = division.whole + (0.0 if facts else division.values)
+    weights = {(WHOLE, ""): whole / 2 if arms else whole}
+    weights |= {(ARM, arm): whole / 2 / len(arms) for arm in arms}
     weights |= {(RING, str(position)): division.rings / watch.rings for position in range(watch.rings)}
-    values = value_weights(watch.foreseen, arrived)
+    values = value_weights(facts, [key for key in arrived if key[0] != ARM])
     return weights | {key: division.values * weight for key, weight in values.items()}

@@ -20,6 +20,7 @@ class Do(StrEnum):
     BUDGET = "budget"
     APPROVE = "approve"
     EVIDENCE = "evidence"
+    CHOOSE = "choose"
     HOLD = "hold"
     RESUME = "resume"
     HALT = "halt"
@@ -67,8 +68,7 @@ class Standing:
 @dataclass(frozen=True, slots=True)
 class Situation:
     """A rollout as it stands; ``asking`` is the ring that asks something of people, with its devices and what it asks,
-    ``standing`` the one that stands
-    still."""
+    ``standing`` the one that stands still; ``compares``: of two releases none is chosen yet."""
 
     rollout_id: int
     state: RolloutState
@@ -80,6 +80,7 @@ class Situation:
     ever_bad: int = 0
     asking: tuple[str, int, Asks] | None = None
     standing: Standing | None = None
+    compares: bool = False
 
 
 def choices(now: Situation) -> list[Choice]:
@@ -95,6 +96,7 @@ def choices(now: Situation) -> list[Choice]:
     if now.state is RolloutState.RUNNING and now.asking is not None:
         ring, devices, asks = now.asking
         first = {
+            Asks.CHOICE: _choose(now, command, devices),
             Asks.GO: Choice(Do.GO, f"let ring {ring} open", command.format("go"), devices),
             Asks.APPROVAL: Choice(
                 Do.APPROVE, f"see what there is, and approve of ring {ring}", command.format("approve"), devices
@@ -111,6 +113,11 @@ def choices(now: Situation) -> list[Choice]:
     if now.state is RolloutState.HELD:
         return [Choice(Do.RESUME, "go on", command.format("resume"), now.live), halt]
     return _of_halted(now, command, failures, cancel) if now.state is RolloutState.HALTED else []
+
+
+def _choose(now: Situation, command: str, devices: int) -> Choice:
+    words = "see both releases side by side, and choose one for the rest"
+    return Choice(Do.CHOOSE, words, command.format("compare"), devices)
 
 
 def _of_standing(ring: Standing, command: str) -> list[Choice]:
@@ -146,6 +153,8 @@ def _of_halted(now: Situation, command: str, failures: Choice, cancel: Choice) -
     if now.kind is RolloutKind.FORWARD:
         words = "bring its devices back to what they came from"
         found.insert(2, Choice(Do.ROLL_BACK, words, command.format("rollback"), now.exposed))
+    if now.compares:
+        found.insert(1, _choose(now, command, now.called_off))
     if now.at_risk:
         return [Choice(Do.WAIT, "wait: they are at risk until they are decided", None, now.at_risk), *found]
     return [*found, cancel]

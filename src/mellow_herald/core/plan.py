@@ -5,6 +5,7 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 from zoneinfo import ZoneInfo
 
+from mellow_herald.core.arms import Arm, check_arms
 from mellow_herald.core.calendar import Use, Windows, zone_named
 from mellow_herald.core.coap.delivery import CoapPlan
 from mellow_herald.core.eligibility import Allow
@@ -14,23 +15,11 @@ from mellow_herald.core.radio.air import BANDS, USUAL_RATE, Region, data_rate
 from mellow_herald.core.radio.session import LONGEST_EXPONENT, largest_fragment
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.relapse import ReadingRule
+from mellow_herald.core.release_name import ReleaseName
 from mellow_herald.core.say import ApprovalRule, EvidenceRule
 from mellow_herald.core.selector import parse_selector
-from mellow_herald.core.version import parse_version
 
 UTC_ZONE = zone_named("UTC")
-
-
-@dataclass(frozen=True, slots=True)
-class ReleaseName:
-    """How an engineer names a release: ``board/line/version``."""
-
-    board: str
-    line: str
-    version: str
-
-    def __str__(self) -> str:
-        return f"{self.board}/{self.line}/{self.version}"
 
 
 class Opens(StrEnum):
@@ -224,7 +213,8 @@ class Plan:
     first; ``trial_for`` is how long new firmware may run on trial; ``answer_within`` after how long without a call a
     device counts as silent; ``wait_at_most`` after how long of waiting for a condition a device holds its ring no
     longer; with ``retry_bad`` what ran and was found bad is tried again too; ``log`` asks for the devices' log lines
-    meanwhile; with ``latecomers`` the rollout goes on after its last ring until nobody is left."""
+    meanwhile; with ``latecomers`` the rollout goes on after its last ring until nobody is left; ``arms`` are two
+    releases that the rings before the last get by lot, until one is chosen for the rest."""
 
     name: str
     release: ReleaseName
@@ -252,6 +242,7 @@ class Plan:
     retry_bad: bool = False
     allow: frozenset[Allow] = frozenset()
     log: bool = False
+    arms: tuple[Arm, ...] = ()
 
     def check(self) -> None:
         """Raises ``Refused`` if a value makes no sense."""
@@ -261,6 +252,7 @@ class Plan:
                 parse_selector(text)
         self.radio.check()
         self.coap.check()
+        check_arms(self.arms, self.release, len(self.rings))
         if self.harm is not None:
             self.harm.check()
         names = [ring.name for ring in self.rings]
@@ -296,16 +288,3 @@ class Plan:
             )
         if ring.where is not None:
             parse_selector(ring.where)
-
-
-def parse_release_name(text: str) -> ReleaseName:
-    """Parses ``board/line/version``."""
-    parts = text.split("/")
-    if len(parts) != 3 or not all(parts):
-        raise Refused(
-            "bad-release-name",
-            f"{text!r} does not name a release.",
-            "Write board/line/version, e.g. comb-s1/hive-scale/2.5.0.",
-        )
-    parse_version(parts[2])
-    return ReleaseName(*parts)

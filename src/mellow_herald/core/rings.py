@@ -41,10 +41,12 @@ class Coverage:
 
 @dataclass(frozen=True, slots=True)
 class Placed:
-    """One ring's devices in the order of their draw, and how its strata are covered (empty if it is not spread)."""
+    """One ring's devices in the order of their draw, how its strata are covered (empty if it is not spread), and the
+    devices of each stratum."""
 
     ids: Ids
     coverage: tuple[Coverage, ...] = ()
+    strata: tuple[Ids, ...] = ()
 
 
 def place(
@@ -64,12 +66,13 @@ def place(
     everyone = given + sum(len(group.ids) for group in groups)
     listed = np.concatenate([NONE, *named.values()])
     # Ordered once: who is left after a ring's draw is in order still, and what is in order is sorted again at no cost.
-    left = _without([Group(g.facts, g.picked, _ordered(g.ids, salt)) for g in groups], listed)
+    left = _without([Group(g.facts, g.picked, ordered(g.ids, salt)) for g in groups], listed)
     placed: list[Placed] = []
     for position in range(first, len(rings)):
         ring = rings[position]
         if ring.serials:
-            placed.append(Placed(_ordered(named.get(position, NONE), salt)))
+            ids = ordered(named.get(position, NONE), salt)
+            placed.append(Placed(ids, strata=(ids,)))
             continue
         open_to = [g for g in left if ring.where is None or g.picked[position]]
         room = sum(len(g.ids) for g in open_to)
@@ -109,20 +112,21 @@ def _draw(ring: Ring, groups: Sequence[Group], wanted: int, salt: int) -> Placed
         stratum = tuple(group.facts[name] for name in ring.spread_over)
         strata.setdefault(stratum, []).append(group.ids)
     keys = sorted(strata)
-    pools = [_ordered(np.concatenate(strata[key]), salt) for key in keys]
+    pools = [ordered(np.concatenate(strata[key]), salt) for key in keys]
     shares = apportion([len(pool) for pool in pools], wanted)
-    ids = _ordered(np.concatenate([NONE, *(pool[:n] for pool, n in zip(pools, shares, strict=True))]), salt)
+    taken = tuple(pool[:n] for pool, n in zip(pools, shares, strict=True))
+    ids = ordered(np.concatenate([NONE, *taken]), salt)
     if not ring.spread_over:
-        return Placed(ids)
+        return Placed(ids, strata=taken)
     coverage = tuple(
         Coverage(tuple(zip(ring.spread_over, key, strict=True)), len(pool), n)
         for key, pool, n in zip(keys, pools, shares, strict=True)
         if len(pool)
     )
-    return Placed(ids, coverage)
+    return Placed(ids, coverage, taken)
 
 
-def _ordered(ids: Ids, salt: int) -> Ids:
+def ordered(ids: Ids, salt: int) -> Ids:
     """The ids in an order that depends on them and the salt alone."""
     return ids[np.argsort(_mixed(ids, salt), kind="stable")] if len(ids) else ids
 

@@ -10,9 +10,10 @@ EVERY = "all"
 
 
 class Asks(StrEnum):
-    """What a ring that waits for people asks for: that somebody lets it open, that another person approves, or that
-    somebody looks at what was heard outside."""
+    """What a ring that waits for people asks for: that somebody chooses which of two releases it gets, lets it open,
+    that another person approves, or that somebody looks at what was heard outside."""
 
+    CHOICE = "choice"
     GO = "go"
     APPROVAL = "approval"
     EVIDENCE = "evidence"
@@ -20,7 +21,12 @@ class Asks(StrEnum):
     @property
     def awaited(self) -> str:
         """What is waited for, in words."""
-        return {Asks.GO: "go", Asks.APPROVAL: "an approval", Asks.EVIDENCE: "a look at outside evidence"}[self]
+        return {
+            Asks.CHOICE: "a choice between the releases",
+            Asks.GO: "go",
+            Asks.APPROVAL: "an approval",
+            Asks.EVIDENCE: "a look at outside evidence",
+        }[self]
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,16 +85,21 @@ class EvidenceRule:
 @dataclass(frozen=True, slots=True)
 class Say:
     """What people have said so far: the positions of the rings that need an approval (``wanted``) and that have one
-    (``approved``), how many people could give one (``able``), and how many pieces of outside evidence that name no
-    device nobody has looked at (``unseen``)."""
+    (``approved``), how many people could give one (``able``), how many pieces of outside evidence that name no
+    device nobody has looked at (``unseen``), and the position of the ring for which nobody has yet chosen one of the
+    two releases that are compared (``choice``; None where there is nothing to choose)."""
 
     wanted: frozenset[int] = field(default=frozenset())
     approved: frozenset[int] = field(default=frozenset())
     able: int = 1
     unseen: int = 0
+    choice: int | None = None
 
     def still_asks(self, position: int, rule: ApprovalRule | None) -> tuple[Asks, str] | None:
-        """What a ring still asks of people before anything else, and why; None if nothing."""
+        """What a ring still asks of people before anything else, and why; None if nothing. Which release it is comes
+        first: who approves has to know."""
+        if position == self.choice:
+            return Asks.CHOICE, "nobody has chosen yet which of the two releases that are compared the rest gets"
         lacks = rule is not None and position in self.wanted - self.approved
         heard = f"{self.unseen} piece{'s' if self.unseen != 1 else ''} of outside evidence that nobody has acknowledged"
         if lacks and rule is not None:
@@ -98,7 +109,7 @@ class Say:
 
     def stuck(self, position: int, rule: ApprovalRule | None) -> str | None:
         """Why nobody can give the approval that a ring needs; None if somebody can, or it needs none."""
-        if rule is None or position not in self.wanted - self.approved or self.able:
+        if rule is None or position not in self.wanted - self.approved or self.able or position == self.choice:
             return None
         return (
             f"it needs {rule.whose}; nobody is left who may give it: give somebody the role {rule.by} "

@@ -252,7 +252,8 @@ async def add_to_timeline(connection: AsyncConnection, rows: Sequence[dict[str, 
 
 def _shown() -> Any:
     # One that goes back is brought what ran before, not what the release has.
-    brings = case((AttemptRow.back_to.is_(None), Rollout.release_id), else_=AttemptRow.back_release_id)
+    forward = func.coalesce(AttemptRow.release_id, Rollout.release_id)
+    brings = case((AttemptRow.back_to.is_(None), forward), else_=AttemptRow.back_release_id)
     images = (
         select(func.jsonb_agg(func.jsonb_build_object("name", ReleaseImage.component, "version", ReleaseImage.version)))
         .where(ReleaseImage.release_id == brings)

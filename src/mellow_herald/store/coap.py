@@ -159,7 +159,7 @@ async def end_expired(connection: AsyncConnection, at: datetime) -> list[int]:
 
 async def current_attempt(connection: AsyncConnection, device_id: int) -> CoapAttempt | None:
     """The live attempt of a device, with what it brings."""
-    release_id = func.coalesce(AttemptRow.back_release_id, Rollout.release_id)
+    release_id = func.coalesce(AttemptRow.back_release_id, AttemptRow.release_id, Rollout.release_id)
     statement = (
         select(
             AttemptRow.id,

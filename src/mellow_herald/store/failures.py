@@ -109,7 +109,7 @@ async def failed_images(connection: AsyncConnection, release_id: int) -> dict[st
         .join(AttemptRow, AttemptRow.id == AttemptEvent.attempt_id)
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
         .where(
-            Rollout.release_id == release_id,
+            func.coalesce(AttemptRow.release_id, Rollout.release_id) == release_id,
             AttemptRow.first_bad_at.is_not(None),
             AttemptEvent.component.is_not(None),
             AttemptEvent.reason.is_not(None),

@@ -94,7 +94,9 @@ async def taken(connection: AsyncConnection, device_id: int, limit: int) -> list
             AttemptRow.from_version,
         )
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
-        .join(Release, Release.id == func.coalesce(AttemptRow.back_release_id, Rollout.release_id))
+        .join(
+            Release, Release.id == func.coalesce(AttemptRow.back_release_id, AttemptRow.release_id, Rollout.release_id)
+        )
         .where(AttemptRow.device_id == device_id)
         .order_by(AttemptRow.id.desc())
         .limit(limit)
@@ -107,7 +109,7 @@ async def why_it_failed(connection: AsyncConnection, device_id: int, digest: str
     newest = (
         select(AttemptRow.first_bad_why, AttemptRow.state, AttemptRow.harmed_at)
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
-        .join(ReleaseImage, ReleaseImage.release_id == Rollout.release_id)
+        .join(ReleaseImage, ReleaseImage.release_id == func.coalesce(AttemptRow.release_id, Rollout.release_id))
         .where(
             AttemptRow.device_id == device_id,
             ReleaseImage.digest == digest,

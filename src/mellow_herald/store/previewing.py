@@ -62,12 +62,15 @@ async def sample(connection: AsyncConnection, ids: Sequence[int], now: datetime)
 
 
 def size_of_app() -> ScalarSelect[int]:
-    """The size of the application's image (bytes) in a rollout's release."""
+    """The size of the application's image (bytes) in the release that an attempt brings."""
     return (
         select(func.max(ImageRow.size))
         .join(ReleaseImage, ReleaseImage.digest == ImageRow.digest)
-        .where(ReleaseImage.release_id == Rollout.release_id, ReleaseImage.component == "app")
-        .correlate(Rollout)
+        .where(
+            ReleaseImage.release_id == func.coalesce(AttemptRow.release_id, Rollout.release_id),
+            ReleaseImage.component == "app",
+        )
+        .correlate(Rollout, AttemptRow)
         .scalar_subquery()
     )
 

@@ -248,7 +248,7 @@ async def count_uses(connection: AsyncConnection, release_ids: Sequence[int]) ->
         select(func.count())
         .select_from(AttemptRow)
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
-        .where(Rollout.release_id == Release.id, AttemptRow.live)
+        .where(func.coalesce(AttemptRow.release_id, Rollout.release_id) == Release.id, AttemptRow.live)
         .scalar_subquery()
     )
     differing = running.where(Device.version != Device.running["app"]["version"].astext)
@@ -352,17 +352,36 @@ async def clear_baseline(connection: AsyncConnection, release_id: int) -> bool:
 
 async def live_rollouts_of(connection: AsyncConnection, release_ids: Collection[int]) -> list[LiveRollout]:
     """The rollouts that bring devices to these releases and have not ended: ``id``, ``name``, ``state``,
-    ``release_id`` (one of these)."""
+    ``release_id`` (one of these). Where two are compared and one was chosen, the other counts while anybody is on the
+    way to it."""
+    these = sorted(release_ids)
+    under_way = select(1).where(AttemptRow.rollout_id == Rollout.id, AttemptRow.live).correlate(Rollout)
     back_to = (
         select(func.min(AttemptRow.back_release_id))
         .where(AttemptRow.rollout_id == Rollout.id, AttemptRow.back_release_id.in_(sorted(release_ids)))
         .scalar_subquery()
     )
     statement = (
-        select(Rollout.id, Rollout.name, Rollout.state, func.coalesce(back_to, Rollout.release_id).label("release_id"))
+        select(
+            Rollout.id,
+            Rollout.name,
+            Rollout.state,
+            func.coalesce(
+                back_to,
+                case((Rollout.release_id.in_(these), Rollout.release_id), else_=Rollout.second_release_id),
+            ).label("release_id"),
+        )
         .where(
             or_(
-                and_(Rollout.release_id.in_(sorted(release_ids)), Rollout.kind == RolloutKind.FORWARD.value),
+                and_(
+                    Rollout.release_id.in_(these),
+                    Rollout.kind == RolloutKind.FORWARD.value,
+                    or_(Rollout.chosen.is_distinct_from(1), under_way.where(AttemptRow.release_id.is_(None)).exists()),
+                ),
+                and_(
+                    Rollout.second_release_id.in_(these),
+                    or_(Rollout.chosen.is_distinct_from(0), under_way.where(AttemptRow.release_id.in_(these)).exists()),
+                ),
                 # A rollback brings devices from its release to others: those are what it depends on.
                 exists(
                     select(1).where(
@@ -386,11 +405,11 @@ async def signed_by_others(connection: AsyncConnection, kids: Collection[str]) -
 
 
 def _brings(release_id: Any) -> ColumnElement[bool]:
-    """Whether an attempt brings its device to a release: its rollout's, or the one a rollback goes back to."""
-    forward = and_(
-        AttemptRow.back_to.is_(None),
-        AttemptRow.rollout_id.in_(select(Rollout.id).where(Rollout.release_id == release_id)),
-    )
+    """Whether an attempt brings its device to a release: its rollout's, the one it got by lot, or the one a rollback
+    goes back to."""
+    own = AttemptRow.rollout_id.in_(select(Rollout.id).where(Rollout.release_id == release_id))
+    by_lot = AttemptRow.release_id == release_id
+    forward = and_(AttemptRow.back_to.is_(None), or_(by_lot, and_(AttemptRow.release_id.is_(None), own)))
     return or_(forward, AttemptRow.back_release_id == release_id)
 
 

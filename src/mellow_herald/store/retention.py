@@ -45,7 +45,10 @@ _UNUSED = text(f"""
         WHERE state = ANY (:states) AND cleaned_at IS NULL
           AND id NOT IN (SELECT id FROM latest)
           AND NOT EXISTS (SELECT FROM baseline WHERE baseline.release_id = release.id)
-          AND NOT EXISTS (SELECT FROM rollout WHERE rollout.release_id = release.id AND rollout.ended_at IS NULL)
+          AND NOT EXISTS (
+              SELECT FROM rollout
+              WHERE release.id IN (rollout.release_id, rollout.second_release_id) AND rollout.ended_at IS NULL
+          )
           AND NOT EXISTS (SELECT FROM attempt WHERE attempt.back_release_id = release.id AND attempt.live)
           AND NOT EXISTS (
               SELECT FROM release_image JOIN needed USING (digest) WHERE release_image.release_id = release.id

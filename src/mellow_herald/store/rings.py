@@ -3,6 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from types import MappingProxyType
 from typing import Any, TypedDict
 
 import numpy as np
@@ -30,11 +31,13 @@ from sqlalchemy.dialects.postgresql import ARRAY, JSONB, array, insert
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.arms import Compared
 from mellow_herald.core.attempt import State
 from mellow_herald.core.eligibility import PassedOver, Rules
 from mellow_herald.core.plan import Plan, Ring
 from mellow_herald.core.rings import NONE, Group, Ids, Placed
 from mellow_herald.core.selector import Node, parse_selector
+from mellow_herald.store.arms import Arms, arms_of
 from mellow_herald.store.database import fetch_all
 from mellow_herald.store.selector_sql import IN_ROLLOUT_OF_ALL, column_of, compile_reason, compile_selector
 from mellow_herald.store.tables import AttemptRow, Device, PassedOverRow, RingRow, RingSlice
@@ -65,10 +68,12 @@ class Target:
 
 @dataclass(frozen=True, slots=True)
 class Portion:
-    """Devices that are given their attempts in one transaction; ``number`` is that of the drawn slice they are."""
+    """Devices that are given their attempts in one transaction; ``number`` is that of the drawn slice they are,
+    ``second`` those of them that get the second of two releases by lot."""
 
     ids: list[int]
     number: int | None = None
+    second: list[int] | None = None
 
 
 async def count_target(connection: AsyncConnection, target: Target, now: datetime) -> dict[str | None, int]:
@@ -210,10 +215,15 @@ async def describe(connection: AsyncConnection, ids: Sequence[int]) -> list[Draw
 
 
 async def keep_drawn(
-    connection: AsyncConnection, rollout_id: int, rings: Sequence[Ring], placed: Sequence[Placed], first: int = 0
+    connection: AsyncConnection,
+    rollout_id: int,
+    rings: Sequence[Ring],
+    placed: Sequence[Placed],
+    first: int = 0,
+    lots: Mapping[int, Ids] = MappingProxyType({}),
 ) -> None:
-    """Writes down whom the rings from ``first`` on are to have. Who comes to a ring that takes the rest is found
-    out when it opens."""
+    """Writes down whom the rings from ``first`` on are to have, and which of them get the second of two releases
+    (``lots``, by position). Who comes to a ring that takes the rest is found out when it opens."""
     await connection.execute(delete(RingSlice).where(RingSlice.rollout_id == rollout_id, RingSlice.position >= first))
     rows = []
     for position, (ring, one) in enumerate(zip(rings[first:], placed, strict=True), first):
@@ -228,11 +238,16 @@ async def keep_drawn(
                     "number": number,
                     "given": False,
                     "devices": ids[at : at + SLICE].tolist(),
+                    "second": _among(ids[at : at + SLICE], lots.get(position)),
                 }
                 for number, at in enumerate(range(0, len(ids), SLICE))
             ]
     if rows:
         await connection.execute(insert(RingSlice), rows)
+
+
+def _among(ids: Ids, second: Ids | None) -> list[int] | None:
+    return None if second is None else [int(one) for one in np.intersect1d(ids, second)]
 
 
 async def next_portions(
@@ -253,12 +268,12 @@ async def next_portions(
     """
     if rest_after is None:
         following = (
-            select(RingSlice.number, RingSlice.devices)
+            select(RingSlice.number, RingSlice.devices, RingSlice.second)
             .where(RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.given.is_(False))
             .order_by(RingSlice.number)
             .limit(most)
         )
-        return [Portion(row.devices, row.number) for row in await connection.execute(following)]
+        return [Portion(row.devices, row.number, row.second) for row in await connection.execute(following)]
     candidates = (
         select(Device.id)
         .where(Device.id > rest_after, compile_selector(target.where, now), ~_attempted(rollout_id))
@@ -277,9 +292,11 @@ async def give(
     target: Target,
     now: datetime,
     portion: Portion,
+    compared: Compared | None = None,
 ) -> None:
     """Gives the devices of a portion their attempts, or the reason to be passed over."""
-    await _give(connection, rollout_id, position, plan, target, now, portion.ids)
+    arms = arms_of(compared, portion.second)
+    await _give(connection, rollout_id, position, plan, target, now, portion.ids, arms)
     if portion.number is not None:
         done = update(RingSlice).where(
             RingSlice.rollout_id == rollout_id, RingSlice.position == position, RingSlice.number == portion.number
@@ -345,6 +362,7 @@ async def _give(
     target: Target,
     now: datetime,
     ids: list[int],
+    arms: Arms,
 ) -> None:
     """Set-based and safe to repeat: attempts for those who are eligible now, reasons for the others."""
     # Each device is looked up by its keys. The planner, which does not see how fast the table grows, would read all
@@ -372,7 +390,7 @@ async def _give(
         "installs": 0,
         "vouched": False,
     }
-    chosen = _chosen(rollout_id, target, now, ids)
+    chosen = _chosen(rollout_id, target, now, ids, arms)
     try:
         async with connection.begin_nested():
             await connection.execute(_giving(rollout_id, chosen, values, contested=False))
@@ -392,7 +410,7 @@ async def _give(
     )
 
 
-def _chosen(rollout_id: int, target: Target, now: datetime, ids: list[int]) -> CTE:
+def _chosen(rollout_id: int, target: Target, now: datetime, ids: list[int], arms: Arms) -> CTE:
     """Those of the devices that have no attempt of this rollout, with all that one keeps of them and the reason to be
     passed over: everything is read in one go, as opening a large ring is mostly this."""
     these = any_(literal(ids, ARRAY(BigInteger)))
@@ -402,13 +420,15 @@ def _chosen(rollout_id: int, target: Target, now: datetime, ids: list[int]) -> C
     busy = Device.id.in_(select(theirs.c.device_id).where(theirs.c.live))
     reason = compile_reason(target.rules, now, in_rollout=busy)
     came_from = Device.running if target.several else literal({}, JSONB)
-    columns = (
+    columns: tuple[SQLColumnExpression[Any], ...] = (
         Device.id,
         Device.version,
         Device.digest,
         came_from.label("came_from"),
-        frozen_facts().label("facts"),
+        arms.named(frozen_facts()).label("facts"),
         reason.label("reason"),
+        arms.lot.label("lot"),
+        arms.release_id.label("release_id"),
     )
     return select(*columns).where(Device.id == these, Device.id.not_in(own)).order_by(Device.id).cte("chosen")
 
@@ -422,9 +442,11 @@ def _giving(rollout_id: int, chosen: CTE, values: dict[str, Any], *, contested: 
         chosen.c.digest,
         chosen.c.came_from,
         chosen.c.facts,
+        chosen.c.lot,
+        chosen.c.release_id,
         *(literal(value, AttemptRow.__table__.c[name].type) for name, value in values.items()),
     ).where(chosen.c.reason.is_(None))
-    columns = ["device_id", "from_version", "from_digest", "came_from", "facts", *values]
+    columns = ["device_id", "from_version", "from_digest", "came_from", "facts", "lot", "release_id", *values]
     giving = insert(AttemptRow).from_select(columns, source)
     without: ColumnElement[bool] = chosen.c.reason.is_not(None)
     why: ColumnElement[Any] = chosen.c.reason

@@ -130,7 +130,7 @@ async def list_left(
     live = aliased(AttemptRow)
     brings = (
         select(func.array_agg(ReleaseImage.component.distinct()))
-        .join(Rollout, Rollout.release_id == ReleaseImage.release_id)
+        .join(Rollout, ReleaseImage.release_id.in_([Rollout.release_id, Rollout.second_release_id]))
         .where(Rollout.id == source)
         .scalar_subquery()
     )

@@ -4,9 +4,10 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any, TypedDict
 
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import case, delete, func, literal_column, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
+from sqlalchemy.orm import aliased
 
 from mellow_herald.core.attempt import AT_RISK, BAD, State
 from mellow_herald.core.rollout import RingState, RolloutState
@@ -37,8 +38,23 @@ class ImageOfRelease(TypedDict):
     size: int
 
 
+class SecondRelease(TypedDict):
+    """What a rollout needs to know of the second release that it compares with its own."""
+
+    board: str
+    line: str
+    version: str
+    floor: int
+    hw_rev_min: int
+    hw_rev_max: int
+    needs: dict[str, Any]
+    independent: bool
+    manifest_digest: str
+    images: list[ImageOfRelease]
+
+
 class RolloutOfRelease(StoredRollout):
-    """A rollout, and what it needs to know of its release."""
+    """A rollout, and what it needs to know of its release, and of the ``second`` where it compares two."""
 
     board: str
     line: str
@@ -51,6 +67,7 @@ class RolloutOfRelease(StoredRollout):
     manifest_digest: str
     published_by: str | None
     images: list[ImageOfRelease]
+    second: SecondRelease | None
 
 
 class PassedOverCount(TypedDict):
@@ -98,7 +115,52 @@ async def list_rollouts(
 ) -> list[RolloutOfRelease]:
     """Rollouts, newest first, with the name of their release (``board``, ``line``, ``version``) and its ``images``:
     name of the component, digest, version and size."""
-    images = (
+    second = aliased(Release)
+    known = ("board", "line", "version", "floor", "hw_rev_min", "hw_rev_max", "needs", "independent", "manifest_digest")
+    pairs: list[Any] = []
+    for name in known:
+        pairs += [literal_column(f"'{name}'"), getattr(second, name)]
+    statement = (
+        select(
+            Rollout.__table__,
+            Release.board,
+            Release.line,
+            Release.version,
+            Release.floor,
+            Release.hw_rev_min,
+            Release.hw_rev_max,
+            Release.needs,
+            Release.independent,
+            Release.manifest_digest,
+            Release.published_by,
+            _images_of(Release.id).label("images"),
+            case(
+                (
+                    second.id.is_not(None),
+                    func.jsonb_build_object(*pairs, literal_column("'images'"), _images_of(second.id)),
+                )
+            ).label("second"),
+        )
+        .join(Release, Release.id == Rollout.release_id)
+        .outerjoin(second, second.id == Rollout.second_release_id)
+        .order_by(Rollout.id.desc())
+        .limit(limit)
+    )
+    if rollout_id is not None:
+        statement = statement.where(Rollout.id == rollout_id)
+    if live:
+        statement = statement.where(Rollout.ended_at.is_(None))
+    if ended_since is not None:
+        # What was tried on the bench all day long would push out what the fleet went through.
+        statement = statement.where(Rollout.ended_at >= ended_since, Release.state != "scratch")
+        statement = statement.order_by(None).order_by(Rollout.ended_at.desc())
+    if after is not None:
+        statement = statement.where(Rollout.id < after)
+    return await fetch_all(connection, statement, RolloutOfRelease)
+
+
+def _images_of(release_id: Any) -> Any:
+    return (
         select(
             func.jsonb_agg(
                 func.jsonb_build_object(
@@ -116,39 +178,9 @@ async def list_rollouts(
             )
         )
         .join(ImageRow, ImageRow.digest == ReleaseImage.digest)
-        .where(ReleaseImage.release_id == Release.id)
+        .where(ReleaseImage.release_id == release_id)
         .scalar_subquery()
     )
-    statement = (
-        select(
-            Rollout.__table__,
-            Release.board,
-            Release.line,
-            Release.version,
-            Release.floor,
-            Release.hw_rev_min,
-            Release.hw_rev_max,
-            Release.needs,
-            Release.independent,
-            Release.manifest_digest,
-            Release.published_by,
-            images.label("images"),
-        )
-        .join(Release, Release.id == Rollout.release_id)
-        .order_by(Rollout.id.desc())
-        .limit(limit)
-    )
-    if rollout_id is not None:
-        statement = statement.where(Rollout.id == rollout_id)
-    if live:
-        statement = statement.where(Rollout.ended_at.is_(None))
-    if ended_since is not None:
-        # What was tried on the bench all day long would push out what the fleet went through.
-        statement = statement.where(Rollout.ended_at >= ended_since, Release.state != "scratch")
-        statement = statement.order_by(None).order_by(Rollout.ended_at.desc())
-    if after is not None:
-        statement = statement.where(Rollout.id < after)
-    return await fetch_all(connection, statement, RolloutOfRelease)
 
 
 async def rollbacks_of(connection: AsyncConnection, ids: Sequence[int]) -> dict[int, list[int]]:

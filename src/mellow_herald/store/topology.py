@@ -81,7 +81,7 @@ async def restarting(connection: AsyncConnection) -> dict[str, datetime]:
         select(Device.serial, AttemptRow.changed_at.label("since"))
         .join(AttemptRow, and_(AttemptRow.device_id == Device.id, AttemptRow.live))
         .join(Rollout, Rollout.id == AttemptRow.rollout_id)
-        .join(Release, Release.id == Rollout.release_id)
+        .join(Release, Release.id == func.coalesce(AttemptRow.release_id, Rollout.release_id))
         .where(AttemptRow.state == RESTARTING, Device.serial.in_(leads), or_(Release.restart, firmware))
     )
     return {row["serial"]: row["since"] for row in await fetch_all(connection, statement, RestartingGateway)}

@@ -3,10 +3,12 @@
 import hashlib
 import json
 from datetime import time
+from decimal import Decimal
 from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, StrictBool, StringConstraints, model_validator
 
+from mellow_herald.core.arms import Arm
 from mellow_herald.core.calendar import DAYS, Use, Window, end_of_day, local_moment, zone_named
 from mellow_herald.core.coap.delivery import CoapPlan, Method, Transport
 from mellow_herald.core.duration import parse_duration
@@ -26,10 +28,10 @@ from mellow_herald.core.plan import (
     Switch,
     SwitchOrder,
     SwitchWhen,
-    parse_release_name,
 )
 from mellow_herald.core.radio.air import Region
 from mellow_herald.core.relapse import Measure, ReadingRule, Worse
+from mellow_herald.core.release_name import parse_release_name
 from mellow_herald.core.say import ApprovalRule, EvidenceRule
 from mellow_herald.wire.model import AnyTime, CalendarDay, Duration, Model, Name, Number, Text, Title, checked
 
@@ -231,13 +233,22 @@ class PlanRing(Model):
     not_before: AnyTime | None = None
 
 
+class PlanArm(Model):
+    """One of two releases that are compared, under a name by which it is spoken of; ``share`` (0–1) of the devices of
+    each ring but the last get it by lot, half of them by default."""
+
+    name: Title
+    release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
+    share: Annotated[float, Field(gt=0, lt=1, allow_inf_nan=False)] | None = None
+
+
 class PlanDocument(Model):
     """A plan. ``target`` is a selector or ``@NAME`` of a selection; a plan file may name a list of serials instead
     (``target_file``, one a line), which is kept by the service before the plan is sent; ``leave_out`` a selector of
     exceptions; ``allow`` names what is meant although it is unusual; ``urgent`` does not wait for owners who postponed;
     ``switch`` says whether a staged image is switched to as soon as it may or when the device restarts by itself; with
     ``latecomers`` the rollout goes on after its last ring until nobody is left; ``log`` asks the devices for their log
-    lines."""
+    lines; ``arms`` are two releases to compare, the first of them ``release``."""
 
     name: Title
     release: Annotated[Text, Field(examples=["comb-s1/hive-scale/2.5.0"])]
@@ -261,6 +272,7 @@ class PlanDocument(Model):
     evidence: PlanEvidence = Field(default_factory=PlanEvidence)
     radio: PlanRadio = Field(default_factory=PlanRadio)
     coap: PlanCoap = Field(default_factory=PlanCoap)
+    arms: Annotated[list[PlanArm], Field(max_length=2)] = Field(default_factory=list)
     rings: Annotated[list[PlanRing], Field(min_length=1, max_length=50)]
 
     @model_validator(mode="before")
@@ -372,6 +384,18 @@ class PlanDocument(Model):
             retry_bad=numbers.retry_bad,
             allow=frozenset(self.allow),
             log=self.log,
+            arms=self._arms(),
         )
         plan.check()
         return plan
+
+    def _arms(self) -> tuple[Arm, ...]:
+        given = [arm.share for arm in self.arms]
+        # Decimals, so that 0.7 and what is left of 1 are 1 together.
+        left = [None if share is None else float(1 - Decimal(str(share))) for share in reversed(given)]
+        shares = [
+            next(one for one in (own, rest, 0.5) if one is not None) for own, rest in zip(given, left, strict=True)
+        ]
+        return tuple(
+            Arm(arm.name, parse_release_name(arm.release), share) for arm, share in zip(self.arms, shares, strict=True)
+        )

@@ -160,6 +160,7 @@ class RolloutOut(Shown):
     all_bytes: int
     budget: HarmBudgetOut | None = None
     outside: OutsideOut | None = None
+    chosen: str | None = None
     halt_number: int | None
     rings: list[RingOut]
     plan: PlanDocument
@@ -204,7 +205,7 @@ class AttemptOut(Shown):
     when it switched without clearance; ``left_out`` tells that the rollout goes on without it. ``settings`` tells
     whether they are ``kept`` or ``changed`` since before the switch, once that is known; ``way`` is ``back`` where the
     device is brought back to what it came from. ``says_version`` is what it says of itself, where that is not the
-    version of the bytes that it runs (``version-differs``)."""
+    version of the bytes that it runs (``version-differs``); ``arm`` names which of two compared releases it brings."""
 
     id: int
     rollout_id: int
@@ -229,6 +230,7 @@ class AttemptOut(Shown):
     way: str | None = None
     settings: str | None = None
     says_version: str | None = None
+    arm: str | None = None
     harmed_at: Time | None
     harmed_why: str | None
     undelivered_at: Time | None

@@ -16,7 +16,7 @@ from mellow_herald.core.foresight import BATTERY_SHIFT, BUSY, HEARD, UNSAID, Wor
 from mellow_herald.core.harm.budget import HarmBudget
 from mellow_herald.core.harm.forecast import good_waves
 from mellow_herald.core.needs import Needs, missing
-from mellow_herald.core.plan import Calendar, Opens, Pace, Plan, Ring, SwitchOrder, SwitchWhen, parse_release_name
+from mellow_herald.core.plan import Calendar, Opens, Pace, Plan, Ring, SwitchOrder, SwitchWhen
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.rehearsal.faults import Fault, parse_fault
 from mellow_herald.core.rehearsal.fleet import NEVER, WEEK, Column, Fleet, Week, next_of, without_gaps
@@ -24,6 +24,7 @@ from mellow_herald.core.rehearsal.passage import Passage, Setting, alike
 from mellow_herald.core.rehearsal.play import Course, Run
 from mellow_herald.core.rehearsal.queueing import ONE_BY_ONE, serve
 from mellow_herald.core.rehearsal.rehearse import Ask, rehearse
+from mellow_herald.core.release_name import parse_release_name
 
 T0 = datetime(2026, 12, 1, 8, tzinfo=UTC)
 SIZE = 360_000  # 10 s at the rate below

@@ -11,6 +11,7 @@ import httpx
 from mellow_herald.client import calls
 from mellow_herald.client.asynchronous.charts import Charts
 from mellow_herald.client.asynchronous.coap import Coap
+from mellow_herald.client.asynchronous.comparison import Comparison
 from mellow_herald.client.asynchronous.devices import Baselines, Devices
 from mellow_herald.client.asynchronous.radio import Radio
 from mellow_herald.client.asynchronous.readings import Readings, Signals
@@ -104,6 +105,7 @@ class AsyncHerald:
         self.rehearsals = Rehearsals(self)
         self.evidence = Evidence(self)
         self.approvals = Approvals(self)
+        self.comparison = Comparison(self)
         self.charts = Charts(self)
         self.journal = Journal(self)
 

@@ -15,6 +15,7 @@ from mellow_herald.client.errors import error_for, unreachable
 from mellow_herald.client.stream import events
 from mellow_herald.client.synchronous.charts import Charts
 from mellow_herald.client.synchronous.coap import Coap
+from mellow_herald.client.synchronous.comparison import Comparison
 from mellow_herald.client.synchronous.devices import Baselines, Devices
 from mellow_herald.client.synchronous.radio import Radio
 from mellow_herald.client.synchronous.readings import Readings, Signals
@@ -105,6 +106,7 @@ class Herald:
         self.rehearsals = Rehearsals(self)
         self.evidence = Evidence(self)
         self.approvals = Approvals(self)
+        self.comparison = Comparison(self)
         self.charts = Charts(self)
         self.journal = Journal(self)
 

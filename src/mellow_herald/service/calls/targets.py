@@ -19,11 +19,22 @@ from mellow_herald.store.rows import StoredAttempt, StoredDevice
 
 
 @dataclass(frozen=True, slots=True)
+class Release:
+    """What another release than the rollout's leads to: the digest of its manifest and those of each component's
+    images."""
+
+    manifest: str
+    images: Mapping[str, frozenset[str]]
+    independent: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Target:
     """A rollout's plan as of one ``revision``, and what does not change about it: the facts that are ``watched``, the
     digests of its manifest and of each component's images. Where a device is brought ``back`` to what it came from,
     these are its own, and ``fetchable`` tells whether there is a release to fetch it from. ``without`` are the images
-    of components that were given up, while the others go on."""
+    of components that were given up, while the others go on. ``second`` is the other release, where two are
+    compared."""
 
     revision: int
     plan: Plan
@@ -34,6 +45,7 @@ class Target:
     back: bool = False
     fetchable: bool = True
     without: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    second: Release | None = None
 
     @property
     def all_images(self) -> Mapping[str, frozenset[str]]:
@@ -81,14 +93,6 @@ def _digest(contents: Mapping[str, Mapping[str, Any]], name: str) -> str | None:
     return (contents.get(name) or {}).get("digest")
 
 
-@dataclass(frozen=True, slots=True)
-class Release:
-    """What a way back leads to: the digest of its manifest and those of each component's images."""
-
-    manifest: str
-    images: Mapping[str, frozenset[str]]
-
-
 class Targets:
     """What rollouts bring, as of their newest revision that was loaded."""
 
@@ -105,9 +109,12 @@ class Targets:
         return self._targets[rollout_id].watched
 
     def of(self, tracked: Tracked) -> Target:
-        """What an attempt brings its device to: its rollout's release, or the way back that is the device's own."""
+        """What an attempt brings its device to: its rollout's release, the other one that it compares, or the way back
+        that is the device's own."""
         target, back_to = self._targets[tracked.row["rollout_id"]], tracked.row["back_to"]
         if back_to is None:
+            if tracked.row["release_id"] is not None and (other := target.second) is not None:
+                target = replace(target, manifest=other.manifest, images=other.images, independent=other.independent)
             return _without_given_up(target, tracked.row["parts"])
         release_id = tracked.row["back_release_id"]
         release = None if release_id is None else self._releases.get(release_id)
@@ -142,6 +149,9 @@ class Targets:
                 _images_of(row["images"]),
                 row["independent"],
                 tuple(row["watch"]["foreseen"]),
+                second=None
+                if (second := row["second"]) is None
+                else Release(second["manifest_digest"], _images_of(second["images"]), second["independent"]),
             )
 
 

@@ -73,6 +73,26 @@ async def before_and_after(context: Context, rollout_id: int, signal: str, span:
     )
 
 
+async def moved_by(
+    connection: AsyncConnection, rollout_id: int, signal: str, measure: Measure
+) -> tuple[list[float], list[float]]:
+    """By how much a signal moved, device by device, from before the switch to after it: under each of the two releases
+    that a rollout gave by lot."""
+    devices = await switched(connection, rollout_id, MOST_DEVICES)
+    lots = {one["device_id"]: one["lot"] for one in devices if one["lot"] is not None}
+    moved = [
+        Moved(one["device_id"], one["exposed_at"], one["left_at"])
+        for one in devices
+        if one["device_id"] in lots and one["exposed_at"] is not None
+    ]
+    found: tuple[list[float], list[float]] = ([], [])
+    for device_id, (before, after) in _sides(await around(connection, moved, signal, LONGEST_BEFORE)).items():
+        if before is not None and after is not None:
+            per_day = measure is Measure.PER_DAY
+            found[lots[device_id]].append(after.per_day - before.per_day if per_day else after.mean - before.mean)
+    return found
+
+
 async def watched(context: Context, rollout: RolloutOut) -> list[ChangeOut]:
     """Before and after of the readings that a rollout's brake watches over time and that have come, a day around the
     switch: what its report keeps."""

@@ -19,7 +19,7 @@ from mellow_herald.core.rehearsal.rehearse import Ask, rehearse
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rehearsals.loading import load, struck_by
 from mellow_herald.service.rehearsals.results import result_of
-from mellow_herald.service.rollouts.planning import draw, prepare, size_of
+from mellow_herald.service.rollouts.planning import draw, prepare
 from mellow_herald.store import rehearsals, rings
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.gate import Lock, hold
@@ -98,7 +98,7 @@ async def _ask(engine: AsyncEngine, row: StoredRehearsal) -> tuple[Ask, Any]:
     if not model.ids:
         raise Refused("no-devices", "the plan reaches no device now.", "See `herald rollout preview`.")
     watch = Watch(len(prepared.plan.rings), {name: list(values) for name, values in shares.items()})
-    size, people = size_of(prepared.images), row["people_s"] / 3600
+    size, people = prepared.size, row["people_s"] / 3600
     return Ask(prepared.plan, model.fleet, watch, now, size, struck, row["runs"], row["seed"], people), model
 
 

@@ -6,6 +6,7 @@ from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.core.say import Asks
 from mellow_herald.service.context import Context
 from mellow_herald.service.people.callers import Caller
 from mellow_herald.service.problems import ProblemError
@@ -105,7 +106,8 @@ async def _asking(
     said = await load_say(connection, row, plan, rings)
     turn = next((ring for ring in rings if ring["state"] != RingState.DONE), None)
     waits = turn is not None and turn["state"] == RingState.AWAITING_GO
-    return turn if turn is not None and waits and turn["position"] in said.wanted - said.approved else None
+    asks = turn is not None and said.still_asks(turn["position"], plan.approval)
+    return turn if waits and asks and asks[0] is Asks.APPROVAL else None
 
 
 async def _why_not(connection: AsyncConnection, row: RolloutOfRelease, plan: Plan, who: Caller) -> str | None:

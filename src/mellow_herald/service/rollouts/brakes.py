@@ -6,6 +6,7 @@ import numpy as np
 import numpy.typing as npt
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.arms import ARM
 from mellow_herald.core.brake import (
     MOST_FORESEEN,
     Reading,
@@ -45,7 +46,8 @@ def watch_of(row: RolloutOfRelease) -> Watch:
 async def foresee_watch(connection: AsyncConnection, plan: Plan, target: rings.Target, now: datetime) -> Watch:
     """How evidence is to be divided in a rollout that begins now: fixed from here on."""
     shares = await rings.share_of_values(connection, target, plan.brake.watch_by, now, MOST_FORESEEN)
-    return Watch(len(plan.rings), {name: list(values) for name, values in shares.items()})
+    foreseen = {name: list(values) for name, values in shares.items()}
+    return Watch(len(plan.rings), foreseen | ({ARM: [arm.name for arm in plan.arms]} if plan.arms else {}))
 
 
 async def read_brakes(connection: AsyncConnection, row: RolloutOfRelease, plan: Plan) -> tuple[Reading, ...]:

@@ -39,7 +39,7 @@ from mellow_herald.service.rollouts.ending import apply_to, call_off_slice, fini
 from mellow_herald.service.rollouts.halting import CONDUCTOR
 from mellow_herald.service.rollouts.life import halt_within
 from mellow_herald.service.rollouts.people_say import load_say
-from mellow_herald.service.rollouts.planning import plan_of, target_of
+from mellow_herald.service.rollouts.planning import compared_by, plan_of, target_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders
 from mellow_herald.service.rollouts.rollbacks import count_to_come, end_what_was_left, go_back
 from mellow_herald.service.tasks import woken
@@ -311,7 +311,7 @@ class Conductor:
             target_ids = self._overtake(row, plan, target, position)
             if not await self._in_slices(row["id"], target_ids):
                 return
-        if not await self._give_ring(row["id"], position, plan, target):
+        if not await self._give_ring(row, position, plan, target):
             return
         now = self._context.clock.now()
         async with self._context.engine.begin() as connection:
@@ -390,14 +390,15 @@ class Conductor:
 
         return work
 
-    async def _give_ring(self, rollout_id: int, position: int, plan: Plan, target: Target) -> bool:
+    async def _give_ring(self, row: RolloutOfRelease, position: int, plan: Plan, target: Target) -> bool:
         """Gives a ring's devices their attempts, some portions side by side; False if the rollout stopped meanwhile."""
+        rollout_id, compared = row["id"], compared_by(row, plan)
         after = 0 if plan.rings[position].takes_rest else None
         turns = asyncio.Semaphore(SIDE_BY_SIDE)
 
         async def give(portion: Portion, now: datetime) -> None:
             async with turns, self._context.engine.begin() as connection:
-                await rings.give(connection, rollout_id, position, plan, target, now, portion)
+                await rings.give(connection, rollout_id, position, plan, target, now, portion, compared)
 
         while True:
             now = self._context.clock.now()

@@ -14,7 +14,7 @@ from mellow_herald.core.plan import Plan
 from mellow_herald.core.rollout import ENDED, RingState, RolloutKind, RolloutState
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
-from mellow_herald.service.rollouts.planning import Drawn, draw, target_of
+from mellow_herald.service.rollouts.planning import Drawn, draw, lots, target_of
 from mellow_herald.service.rollouts.record import record_decision, renew_orders, stored_rollout
 from mellow_herald.store import harm, progress, rollouts, say, tallies
 from mellow_herald.store.gate import Lock, close_gate, take
@@ -79,7 +79,9 @@ async def edit(context: Context, rollout_id: int, asked: PlanEdit, revision: int
             names = [ring.name for ring in made.new.rings[made.first :]]
             await rollouts.add_rings(connection, rollout_id, names, made.first)
             drawn = await _draw_anew(connection, made, counts, now)
-            await keep_drawn(connection, rollout_id, made.new.rings, drawn.placed, made.first)
+            await keep_drawn(
+                connection, rollout_id, made.new.rings, drawn.placed, made.first, lots(made.new, drawn, made.first)
+            )
             await say.void_approvals(connection, rollout_id, made.first, f"{by} changed the rings to come")
         data = {"before": _changed(made.before, made.after), "after": _changed(made.after, made.before)}
         await record_decision(connection, rollout_id, "plan changed", by, asked.reason, now, data)

@@ -18,12 +18,12 @@ from mellow_herald.service.releases.offering import check_offerable
 from mellow_herald.service.rollouts.brakes import foresee_watch
 from mellow_herald.service.rollouts.ending import apply_to, finish, go_on_without
 from mellow_herald.service.rollouts.opening import open_at_once
-from mellow_herald.service.rollouts.planning import Drawn, add_exception, draw, prepare
+from mellow_herald.service.rollouts.planning import Drawn, add_exception, draw, lots, prepare
 from mellow_herald.service.rollouts.radio_forecast import forecast_rings
 from mellow_herald.service.rollouts.record import record_decision, renew_orders, stored_rollout
 from mellow_herald.store import attempts, releases, rings, rollouts
 from mellow_herald.store.gate import Lock, close_gate, share
-from mellow_herald.store.rollouts import RolloutOfRelease
+from mellow_herald.store.rollouts import RolloutOfRelease, SecondRelease
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import ResumeIn
 
@@ -80,6 +80,7 @@ async def start(
             {
                 "name": plan.name,
                 "release_id": prepared.release["id"],
+                "second_release_id": None if prepared.second is None else prepared.second["id"],
                 "plan": document.model_dump(mode="json"),
                 "target": prepared.target_text,
                 "revision": 1,
@@ -99,7 +100,7 @@ async def start(
             },
             [ring.name for ring in plan.rings],
         )
-        await rings.keep_drawn(connection, rollout_id, plan.rings, drawn.placed)
+        await rings.keep_drawn(connection, rollout_id, plan.rings, drawn.placed, lots=lots(plan, drawn))
         seen = {"targeted": drawn.targeted, "rings": drawn.counts, "passed_over": drawn.passed_over}
         what = "scheduled" if later else "started"
         await record_decision(connection, rollout_id, what, by, f"plan {plan.name!r}", now, seen)
@@ -190,13 +191,22 @@ async def _act(
         row = await stored_rollout(connection, rollout_id)
         _check_move(row, to)
         if to is RolloutState.RUNNING and row["kind"] == RolloutKind.FORWARD:
-            release = await releases.find_release(connection, row["board"], row["line"], row["version"])
-            assert release is not None
-            await check_offerable(connection, release)
+            await _check_brought(connection, row)
         if leave_out is not None:
             row = await add_exception(connection, row, leave_out)
         await _move(connection, row, to, by, why, number, context.clock.now(), leave_out=leave_out)
     context.memory.epoch += 1  # this process at once, the others by the feed
+
+
+async def _check_brought(connection: AsyncConnection, row: RolloutOfRelease) -> None:
+    """A problem where a rollout may bring nobody what it would bring, or, of two releases, one of them."""
+    brought: list[RolloutOfRelease | SecondRelease] = [] if row["chosen"] == 1 else [row]
+    if row["second"] is not None and row["chosen"] != 0:
+        brought.append(row["second"])
+    for one in brought:
+        release = await releases.find_release(connection, one["board"], one["line"], one["version"])
+        assert release is not None
+        await check_offerable(connection, release)
 
 
 async def _move(

@@ -16,12 +16,13 @@ async def load_say(connection: AsyncConnection, row: RolloutOfRelease, plan: Pla
     """What people have said about a rollout so far, as ``core.decide`` goes by it."""
     unseen = (await say.count_heard(connection, [row["id"]])).get(row["id"], say.NOTHING)["unseen"]
     rule = plan.approval
+    choice = len(plan.rings) - 1 if plan.arms and row["chosen"] is None else None
     if rule is None:
-        return Say(unseen=unseen)
+        return Say(unseen=unseen, choice=choice)
     wanted = rule.wanted([ring.name for ring in plan.rings], [ring["planned"] for ring in rings])
     given = await say.approved(connection, row["id"], row["round"])
     able = await say.count_able(connection, roles_of(plan), await barred(connection, row, plan))
-    return Say(wanted, given, able, unseen)
+    return Say(wanted, given, able, unseen, choice)
 
 
 def roles_of(plan: Plan) -> list[Role]:

@@ -11,11 +11,14 @@ from typing import Any, TypedDict
 import numpy as np
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.arms import Compared
 from mellow_herald.core.eligibility import Candidate, Rules, overtaking, rules_for
 from mellow_herald.core.firmware import APP
+from mellow_herald.core.lot import by_lot
 from mellow_herald.core.needs import Needs
 from mellow_herald.core.plan import Plan
-from mellow_herald.core.rings import MOST_STRATA, NONE, Placed, place
+from mellow_herald.core.release_name import ReleaseName
+from mellow_herald.core.rings import MOST_STRATA, NONE, Ids, Placed, place
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.core.topology import Topology
 from mellow_herald.service.problems import ProblemError
@@ -25,8 +28,8 @@ from mellow_herald.store.gate import Lock, share
 from mellow_herald.store.lists import find_list
 from mellow_herald.store.releases import ComponentImage
 from mellow_herald.store.rings import Target
-from mellow_herald.store.rollouts import RolloutOfRelease
-from mellow_herald.store.rows import StoredRelease
+from mellow_herald.store.rollouts import ImageOfRelease, RolloutOfRelease
+from mellow_herald.store.rows import StoredRelease, StoredRollout
 from mellow_herald.wire.plan import PlanDocument
 
 LIST = re.compile(r"\bin_list\s*=\s*(\d{1,18})\b")
@@ -68,7 +71,8 @@ class Sized(TypedDict):
 @dataclass(frozen=True, slots=True)
 class Prepared:
     """A plan with what it names: ``target_text`` is the selector with selections put in, ``images`` those of the
-    release with ``name``, ``digest``, ``size``."""
+    release with ``name``, ``digest``, ``size``; ``second`` and ``second_images`` are the other release, where two are
+    compared."""
 
     document: PlanDocument
     plan: Plan
@@ -76,6 +80,13 @@ class Prepared:
     target: Target
     release: StoredRelease
     images: Sequence[ComponentImage]
+    second: StoredRelease | None = None
+    second_images: Sequence[ComponentImage] = ()
+
+    @property
+    def size(self) -> int:
+        """What one device has to fetch, in bytes; of two releases that are compared, the larger."""
+        return max(size_of(self.images), size_of(self.second_images))
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,15 +113,28 @@ def plan_of(row: Planned) -> Plan:
     return PlanDocument.model_validate(row["plan"]).to_plan()
 
 
+def compared_by(row: StoredRollout, plan: Plan) -> Compared | None:
+    """What a stored rollout compares; None where it brings one release."""
+    if not plan.arms or row["second_release_id"] is None:
+        return None
+    return Compared((plan.arms[0].name, plan.arms[1].name), row["second_release_id"], row["chosen"])
+
+
 def needs_of(plan: Mapping[str, Any]) -> Needs:
     """What a stored plan needs of a device's condition."""
     return PlanDocument.model_validate(plan).needs
 
 
 def target_of(row: RolloutOfRelease, plan: Plan) -> Target:
-    """Whom a stored rollout is for."""
-    rules = rules_of(row, row["images"], plan)
-    several = any(image["name"] != APP for image in row["images"])
+    """Whom a stored rollout is for: where two releases are compared, who may get either of them, until one is
+    chosen."""
+    brought: list[tuple[Offered, Sequence[ImageOfRelease]]] = []
+    if row["chosen"] != 1:
+        brought.append((row, row["images"]))
+    if row["second"] is not None and row["chosen"] != 0:
+        brought.append((row["second"], row["second"]["images"]))
+    rules = tuple(rule for release, images in brought for rule in rules_of(release, images, plan))
+    several = any(image["name"] != APP for _, images in brought for image in images)
     return Target(parse_selector(row["target"]), overtaking(rules) if row["overtakes"] else rules, several)
 
 
@@ -157,7 +181,27 @@ async def prepare(
     text = await resolve_target(connection, plan.target)
     # Held until the caller is done: neither a withdrawal nor a revocation slips in between.
     await share(connection, Lock.KEYS)
-    name = plan.release
+    release = await _offered(connection, plan.release, scratch)
+    images = await releases.components_of(connection, release["id"])
+    second, second_images = None, []
+    if plan.arms:
+        second = await _offered(connection, plan.arms[1].release)
+        second_images = await releases.components_of(connection, second["id"])
+    if overtake and not plan.needs.urgent:
+        raise ProblemError(
+            422, "not-urgent", "Only an urgent plan may overtake another rollout. Set urgent = true if it is."
+        )
+    rules = rules_of(release, images, plan)
+    if second is not None:
+        # The lot is drawn among those who may get either.
+        rules += rules_of(second, second_images, plan)
+    several = any(image["name"] != APP for image in (*images, *second_images))
+    target = Target(parse_selector(text), overtaking(rules) if overtake else rules, several)
+    await _refuse_circles(connection, target, now)
+    return Prepared(document, plan, text, target, release, images, second, second_images)
+
+
+async def _offered(connection: AsyncConnection, name: ReleaseName, scratch: int | None = None) -> StoredRelease:
     if scratch is None:
         release = await releases.find_release(connection, name.board, name.line, name.version, share=True)
     else:
@@ -165,16 +209,7 @@ async def prepare(
     if release is None:
         raise ProblemError(422, "unknown-release", f"There is no release {name}. See `herald release list`.")
     await check_offerable(connection, release)
-    images = await releases.components_of(connection, release["id"])
-    if overtake and not plan.needs.urgent:
-        raise ProblemError(
-            422, "not-urgent", "Only an urgent plan may overtake another rollout. Set urgent = true if it is."
-        )
-    rules = rules_of(release, images, plan)
-    several = any(image["name"] != APP for image in images)
-    target = Target(parse_selector(text), overtaking(rules) if overtake else rules, several)
-    await _refuse_circles(connection, target, now)
-    return Prepared(document, plan, text, target, release, images)
+    return release
 
 
 async def _refuse_circles(connection: AsyncConnection, target: Target, now: datetime) -> None:
@@ -225,6 +260,20 @@ def salt_of(plan: Plan) -> int:
     """What the draw of a plan's rings depends on besides the devices: preview and start draw alike, and another release
     does not meet the same devices first."""
     return int.from_bytes(sha256(f"{plan.name}\n{plan.release}".encode()).digest()[:8], "big")
+
+
+def lots(plan: Plan, drawn: Drawn, first: int = 0) -> dict[int, Ids]:
+    """Which devices of the rings from ``first`` on get the second of two releases that the plan compares, by the
+    ring's position; of the last ring nobody, which gets the one that is chosen."""
+    if not plan.arms:
+        return {}
+    placed = enumerate(drawn.placed, first)
+    # Each ring has a draw of its own: who stands first in one would otherwise tell how the next begins.
+    return {
+        position: by_lot(one.strata, plan.arms[1].share, salt_of(plan) + position)
+        for position, one in placed
+        if position < len(plan.rings) - 1
+    }
 
 
 async def draw(

@@ -20,7 +20,7 @@ from mellow_herald.core.plan import Plan
 from mellow_herald.service.context import Context
 from mellow_herald.service.rollouts import coap_forecast, radio_forecast
 from mellow_herald.service.rollouts.budget import foresee as foresee_budget
-from mellow_herald.service.rollouts.planning import Drawn, Prepared, draw, prepare, size_of
+from mellow_herald.service.rollouts.planning import Drawn, Prepared, draw, prepare
 from mellow_herald.store import conditions, previewing, rings
 from mellow_herald.store.rings import DrawnRow
 from mellow_herald.wire.plan import PlanDocument
@@ -63,7 +63,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
         )
         seen, faults = await asyncio.gather(_look(connection, prepared, drawn, now), _faults(prepared, drawn, shares))
         overtaken = await _overtaken(connection, prepared, drawn, overtake=overtake)
-        size = size_of(prepared.images)
+        size = prepared.size
         sampled = zip(drawn.counts, seen.samples, strict=True)
         facts = [RingFacts(count, one.interval or USUAL, one.next_call) for count, one in sampled]
         forecasts, budget = await foresee_budget(connection, prepared, facts, size, seen.rate, now)

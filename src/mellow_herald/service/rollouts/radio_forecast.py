@@ -52,6 +52,13 @@ async def forecast_rings(
         if listening:
             whole = len(listening) * len(placed.ids) // len(ids)
             found.append(await _forecast(prepared, ring.name, listening, whole, max(at or now, now)))
+    if found and prepared.plan.arms:
+        raise ProblemError(
+            422,
+            "one-release-by-radio",
+            f"Devices on narrow radio are sent one release, all at once; ring {found[0].ring!r} has some. Leave them "
+            'out of a plan that compares two: leave_out = "has radio".',
+        )
     if found:
         _check_start(prepared.plan, found[0])
     return found

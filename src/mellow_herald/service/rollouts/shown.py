@@ -8,6 +8,7 @@ from typing import Any, Literal
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.arms import ARM
 from mellow_herald.core.attempt import AT_RISK, BAD, FETCHING, RETRIED, State
 from mellow_herald.core.choices import Choice, Situation, Standing, choices
 from mellow_herald.core.decide import Progress, RingProgress
@@ -164,6 +165,7 @@ def _rollout(
             "release": f"{row['board']}/{row['line']}/{row['version']}",
             "passed_over": passed,
             # A ring that opens has given attempts before all its slices are in: those are not missing.
+            "chosen": None if row["chosen"] is None else document.arms[row["chosen"]].name,
             "never_given": max(0, row["targeted"] - given - sum(passed.values())),
             "states": tally.states,
             "waiting": tally.waiting,
@@ -200,6 +202,7 @@ def _choices(
             ever_bad=tally.total("ever_bad"),
             asking=None if asking is None else (asking["name"], asking["planned"], Asks(asking["asks"] or Asks.GO)),
             standing=None if standing is None else _numbers(standing, rings, tally, view, spent),
+            compares=row["second"] is not None and row["chosen"] is None,
         )
     )
 
@@ -238,8 +241,17 @@ def _stands_still(row: RolloutOfRelease, rings: Sequence[StoredRing]) -> str | N
 def _bytes(row: RolloutOfRelease, tally: Tally) -> dict[str, int]:
     """How much has been moved, and how much there is to move."""
     # Who goes back switches to what stands by, mostly: those bytes are not counted.
-    size = size_of(row["images"]) if row["kind"] == RolloutKind.FORWARD else 0
+    size = _size(row) if row["kind"] == RolloutKind.FORWARD else 0
     return {"moved_bytes": size * tally.total("percents") // 100, "all_bytes": size * tally.total("attempts")}
+
+
+def _size(row: RolloutOfRelease) -> int:
+    """What a device of it fetches, in bytes; of two releases that are compared, on average."""
+    own, second = size_of(row["images"]), row["second"]
+    if second is None:
+        return own
+    share = plan_of(row).arms[1].share
+    return round(own * (1 - share) + size_of(second["images"]) * share)
 
 
 def _rings(rings: Sequence[StoredRing], document: PlanDocument, plan: Plan, tally: Tally, view: View) -> list[RingOut]:
@@ -289,6 +301,7 @@ def attempt_as_shown(row: ShownAttempt, now: datetime) -> dict[str, Any]:
     ]
     facts["way"] = None if facts["back_to"] is None else "back"
     before = facts["before"] or {}
+    facts["arm"] = row["facts"].get(ARM) if row["plan"].get("arms") else None
     facts["says_version"] = before.get("says_version")
     if before.get("settings") and before.get("settings_after"):
         facts["settings"] = "kept" if before["settings"] == before["settings_after"] else "changed"

@@ -11,6 +11,7 @@ from mellow_herald.core.say import Asks
 from mellow_herald.core.selector import parse_selector
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
+from mellow_herald.service.rollouts import comparing
 from mellow_herald.service.rollouts.budget import stands
 from mellow_herald.service.rollouts.ending import apply_to, go_on_without
 from mellow_herald.service.rollouts.opening import open_at_once
@@ -70,12 +71,10 @@ async def _people_have_spoken(
     if asks is None:
         return
     what, why = asks
-    how = (
-        f"herald rollout approve {rollout_id}"
-        if what is Asks.APPROVAL
-        else f"herald rollout evidence list {rollout_id}"
+    how = {Asks.APPROVAL: "approve", Asks.EVIDENCE: "evidence list", Asks.CHOICE: "compare"}[what]
+    raise ProblemError(
+        409, f"needs-{what}", f"A go is not enough for that ring: {why}. See `herald rollout {how} {rollout_id}`."
     )
-    raise ProblemError(409, f"needs-{what}", f"A go is not enough for that ring: {why}. See `{how}`.")
 
 
 async def _budget_is_left(connection: AsyncConnection, row: RolloutOfRelease, now: datetime) -> None:
@@ -125,6 +124,10 @@ async def retry(context: Context, attempt_id: int, by: str, why: str) -> None:
             )
         if not row["live"] and await attempts.live_elsewhere(connection, [row["device_id"]]):
             raise ProblemError(409, "in-other-rollout", "The device is in another rollout by now.")
+        if not comparing.brings_the_chosen(rollout, row):
+            raise ProblemError(
+                409, "not-chosen", "The device got the release that was not chosen; it is not tried again."
+            )
         outcome = advance(attempts.to_attempt(row), OneMore(), now)
         if isinstance(outcome, Refusal):
             raise ProblemError(
@@ -149,7 +152,10 @@ async def retry_bad(context: Context, rollout_id: int, asked: RetryIn, by: str) 
         again = [
             one
             for one in rows
-            if asked.ring in (None, one["ring"]) and not one["left_out"] and one["device_id"] not in elsewhere
+            if asked.ring in (None, one["ring"])
+            and not one["left_out"]
+            and one["device_id"] not in elsewhere
+            and comparing.brings_the_chosen(row, one)
         ]
         if not again:
             raise ProblemError(

@@ -16,7 +16,7 @@ from mellow_herald.store.tables import AttemptRow, Device, DeviceSignal, SignalR
 
 class Switched(TypedDict):
     """A device of a rollout: when it switched (None: not yet), when it left what it had switched to (None: it runs
-    that), and its attempt."""
+    that), and its attempt; ``lot`` is which of two compared releases it got by lot."""
 
     attempt_id: int
     device_id: int
@@ -27,6 +27,7 @@ class Switched(TypedDict):
     state: str
     closed: bool
     soak_until: datetime | None
+    lot: int | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +67,7 @@ async def switched(connection: AsyncConnection, rollout_id: int, limit: int) -> 
             AttemptRow.state,
             AttemptRow.closed,
             AttemptRow.soak_until,
+            AttemptRow.lot,
         )
         .join(Device, Device.id == AttemptRow.device_id)
         .where(AttemptRow.rollout_id == rollout_id)

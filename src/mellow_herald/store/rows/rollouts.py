@@ -12,6 +12,8 @@ class StoredRollout(TypedDict):
     id: int
     name: str
     release_id: int
+    second_release_id: int | None
+    chosen: int | None
     plan: dict[str, Any]
     target: str
     revision: int
@@ -112,6 +114,8 @@ class StoredAttempt(TypedDict):
     left_out: bool
     wave: int | None
     evidence_at: datetime | None
+    release_id: int | None
+    lot: int | None
 
 
 class StoredAttemptEvent(TypedDict):

@@ -27,12 +27,16 @@ class Rollout(Base):
     edits of the plan, ``plan_digest`` is that of the one it was started with; ``round_at`` is when the round ``round``
     began, at the start or the last resume after a halt; ``watch`` how its brakes divide evidence. A rollback
     (``rolls_back`` names the rollout) brings devices back from the release to what they came from; ``scope`` says which
-    of them. ``outcome`` is what it came to, ``halted_why`` why it was last halted, whatever came of it later."""
+    of them. ``outcome`` is what it came to, ``halted_why`` why it was last halted, whatever came of it later. Where two
+    releases are compared, ``second_release_id`` names the other; ``chosen`` is the position of the one that was chosen
+    for the rest."""
 
     __tablename__ = "rollout"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
     release_id: Mapped[int] = mapped_column(ForeignKey("release.id"), index=True)
+    second_release_id: Mapped[int | None] = mapped_column(ForeignKey("release.id"), index=True)
+    chosen: Mapped[int | None] = mapped_column(SmallInteger)
     plan: Mapped[dict[str, Any]]
     target: Mapped[str]
     revision: Mapped[int] = mapped_column(Integer)
@@ -104,13 +108,15 @@ class HarmWave(Base):
 
 
 class RingSlice(Base):
-    """Up to 10,000 of the devices that a ring is to have, drawn when the rollout was planned."""
+    """Up to 10,000 of the devices that a ring is to have, drawn when the rollout was planned; ``second`` are those of
+    them that get the second of two releases by lot."""
 
     __tablename__ = "ring_slice"
     rollout_id: Mapped[int] = mapped_column(ForeignKey("rollout.id"), primary_key=True)
     position: Mapped[int] = mapped_column(SmallInteger, primary_key=True, autoincrement=False)
     number: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=False)
     devices: Mapped[list[int]] = mapped_column(ARRAY(BigInteger))
+    second: Mapped[list[int] | None] = mapped_column(ARRAY(BigInteger))
     given: Mapped[bool]
 
 
@@ -130,7 +136,8 @@ class AttemptRow(Base):
     the release has more than ``app``; ``back_to`` (digests by component) and ``back_release_id`` are the images and the
     release that a rollback brings the device to; ``left_out`` tells that a resume went on without it; ``wave`` is that
     of the harm budget in which it was first given leave; ``evidence_at`` is since when outside evidence speaks against
-    it."""
+    it; ``release_id`` is the release that it brings, where that is not its rollout's; ``lot`` which of two compared
+    releases (0, 1) the device got by lot."""
 
     __tablename__ = "attempt"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -189,6 +196,8 @@ class AttemptRow(Base):
     left_out: Mapped[bool]
     wave: Mapped[int | None] = mapped_column(Integer)
     evidence_at: Mapped[datetime | None]
+    release_id: Mapped[int | None]
+    lot: Mapped[int | None] = mapped_column(SmallInteger)
     __table_args__ = (
         one_of("state", State),
         UniqueConstraint("device_id", "rollout_id"),
