@@ -18,6 +18,12 @@ export function inWords(ms: number): string {
 }
 
 /** How long something takes or took; from milliseconds. */
+/** A share (0–1) as people say it: to a tenth below ten per cent. */
+export function percent(share: number): string {
+  const hundredths = 100 * share
+  return `${hundredths.toFixed(hundredths > 0 && Math.abs(hundredths) < 9.95 && hundredths % 1 ? 1 : 0)} %`
+}
+
 export function lasted(ms: number): string {
   const seconds = Math.max(0, Math.round(ms / 1000))
   if (seconds < 60) return `${seconds} s`

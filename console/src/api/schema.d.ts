@@ -3084,6 +3084,22 @@ export interface components {
             high: number;
         };
         /**
+         * ArmPreview
+         * @description One of two releases that the plan compares: how many ``devices`` would get it by lot, and its size in bytes.
+         */
+        ArmPreview: {
+            /** Name */
+            name: string;
+            /** Release */
+            release: string;
+            /** Share */
+            share: number;
+            /** Devices */
+            devices: number;
+            /** Image Bytes */
+            image_bytes: number;
+        };
+        /**
          * Asks
          * @description What a ring that waits for people asks for: that somebody chooses which of two releases it gets, lets it open,
          *     that another person approves, or that somebody looks at what was heard outside.
@@ -3970,15 +3986,9 @@ export interface components {
             unit: string;
             measure: components["schemas"]["Measure"];
             /** Devices */
-            devices: [
-                number,
-                number
-            ];
+            devices: number[];
             /** Means */
-            means: [
-                number | null,
-                number | null
-            ];
+            means: (number | null)[];
             /** Difference */
             difference: number | null;
             /** Low */
@@ -6268,7 +6278,7 @@ export interface components {
          *     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
          *     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from;
          *     ``faults`` is what faults of 1 to 25 times the limit would do; ``radio`` how devices on narrow radio would be sent
-         *     to, ring by ring; ``budget`` what the plan's harm budget means.
+         *     to, ring by ring; ``budget`` what the plan's harm budget means; ``arms`` are the two releases that it compares.
          */
         PreviewOut: {
             /**
@@ -6305,6 +6315,8 @@ export interface components {
             /** Faults */
             faults: components["schemas"]["FaultPreview"][];
             budget?: components["schemas"]["BudgetPreview"] | null;
+            /** Arms */
+            arms?: components["schemas"]["ArmPreview"][];
             /** Warnings */
             warnings: string[];
             /** Radio */
@@ -7187,7 +7199,8 @@ export interface components {
          *     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
          *     ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget;
          *     ``evidence`` is what was heard outside, ``approvals`` who approved, and what they saw;
-         *     ``rehearsals`` are those of its plan that were done before it was started.
+         *     ``rehearsals`` are those of its plan that were done before it was started, ``comparison`` its two releases side by
+         *     side.
          */
         ReportOut: {
             /**
@@ -7218,6 +7231,7 @@ export interface components {
             approvals?: components["schemas"]["ApprovalOut"][];
             /** Rehearsals */
             rehearsals?: components["schemas"]["RehearsalOut"][];
+            comparison?: components["schemas"]["ComparisonOut"] | null;
         };
         /**
          * RestartPreview
@@ -8149,7 +8163,8 @@ export interface components {
         /**
          * ToApprove
          * @description What there is to see before somebody approves: which ``ring`` (position) asks for what, with how many devices,
-         *     what the brakes, the control, the harm budget, the rehearsals of its plan and those outside say. ``may`` tells
+         *     what the brakes, the control, the harm budget, the two releases ``compared``, the rehearsals of its plan and those
+         *     outside say. ``may`` tells
          *     whether the caller may give it, ``why_not`` if not.
          */
         ToApprove: {
@@ -8172,6 +8187,8 @@ export interface components {
             control: string | null;
             /** Budget */
             budget: string | null;
+            /** Compared */
+            compared?: string[];
             /** Rehearsed */
             rehearsed?: string[];
             evidence: components["schemas"]["EvidenceListOut"];

@@ -10,7 +10,7 @@ type Word = 'go' | 'hold' | 'resume' | 'halt' | 'cancel' | 'retry' | 'leave out'
 const props = defineProps<{ rollout: Rollout }>()
 type Choice = Schemas['ChoiceOut']
 const leaveOut = ref('')
-const emit = defineEmits<{ done: []; look: [what: 'failures' | 'suspects' | 'evidence'] }>()
+const emit = defineEmits<{ done: []; look: [what: 'failures' | 'suspects' | 'evidence' | 'choose'] }>()
 const approving = ref(false)
 
 const POSSIBLE: Record<string, Word[]> = {
@@ -35,7 +35,7 @@ const back = ref<InstanceType<typeof RollBack> | null>(null)
 
 /** Asks for what was chosen. */
 function choose(choice: Choice) {
-  if (choice.do === 'failures' || choice.do === 'suspects' || choice.do === 'evidence') emit('look', choice.do)
+  if (choice.do === 'failures' || choice.do === 'suspects' || choice.do === 'evidence' || choice.do === 'choose') emit('look', choice.do)
   else if (choice.do === 'approve') approving.value = true
   else if (choice.do === 'roll-back') void back.value?.begin()
   else asked.value = DOES[choice.do] ?? null

@@ -37,6 +37,7 @@ async function act(reason: string) {
         <li v-for="words in seen.brakes" :key="words">{{ words }}</li>
         <li v-if="seen.control">{{ seen.control }}</li>
         <li v-if="seen.budget">{{ seen.budget }}</li>
+        <li v-for="words in seen.compared" :key="words">{{ words }}</li>
         <li v-for="words in seen.rehearsed" :key="words">{{ words }}</li>
         <li>{{ seen.evidence.words }}</li>
         <li v-for="one in seen.evidence.items.slice(0, 8)" :key="one.id" class="quiet">{{ one.kind }}<template v-if="one.serial"> about {{ one.serial }}</template>: {{ one.text }}<template v-if="one.withdrawn_by"> (withdrawn)</template><template v-else-if="one.acknowledged_by"> (acknowledged by {{ one.acknowledged_by }}{{ one.unrelated ? ', unrelated' : '' }})</template><template v-else-if="one.waits"> (nobody has looked yet)</template></li>

@@ -4,7 +4,7 @@ import type { Schemas } from '../api/client'
 /** What can be done where somebody has to choose: each with a button and how many devices it touches. */
 defineProps<{ choices: Schemas['ChoiceOut'][] }>()
 const emit = defineEmits<{ choose: [choice: Schemas['ChoiceOut']] }>()
-const WORDS: Record<string, string> = { failures: 'look', suspects: 'look', enough: 'ask less', 'leave-out': 'leave out', 'roll-back': 'roll back', budget: 'allow more', evidence: 'look' }
+const WORDS: Record<string, string> = { failures: 'look', suspects: 'look', enough: 'ask less', 'leave-out': 'leave out', 'roll-back': 'roll back', budget: 'allow more', evidence: 'look', choose: 'compare' }
 </script>
 
 <template>

@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import type { PlanDocument, PlanRing } from '../plan'
 import PlanApproval from './PlanApproval.vue'
 import PlanHarm from './PlanHarm.vue'
+import PlanArms from './PlanArms.vue'
 import PlanRings from './PlanRings.vue'
 import SelectorField from './SelectorField.vue'
 import TargetList from './TargetList.vue'
@@ -60,6 +61,7 @@ const DAYS = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun']
     <section>
       <h2>Rings, from the inside out</h2>
       <PlanRings v-model="rings" />
+      <PlanArms v-model="plan" :releases="releases" />
     </section>
     <section>
       <h2>The calendar decides</h2>

@@ -83,6 +83,11 @@ function met(ring: Schemas['RingPreview']): string {
     </table>
     <p class="quiet">Devices exposed, and <b class="hurt">hurt</b>, before the brake halts, on average over made-up runs in which it strikes every device alike.</p>
   </template>
+  <template v-if="preview.arms?.length">
+    <h2 class="mt-4">Two releases by lot</h2>
+    <p v-for="arm in preview.arms" :key="arm.name" class="quiet" :data-testid="`by-lot-${arm.name}`"><b>{{ arm.devices }}</b> {{ arm.devices === 1 ? 'device gets' : 'devices get' }} {{ arm.name }} ({{ arm.release }}, {{ amount(arm.image_bytes) }})</p>
+    <p class="quiet">Ring {{ preview.rings.at(-1)?.name }} waits until one of them is chosen.</p>
+  </template>
   <template v-if="preview.budget">
     <h2 class="mt-4">Harm budget: at most {{ preview.budget.at_most }} devices hurt</h2>
     <p class="quiet" data-testid="budget">

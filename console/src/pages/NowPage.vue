@@ -34,7 +34,7 @@ const needs = computed(() => {
   const asking = now.moving.flatMap((rollout) => rollout.rings.filter((ring) => ring.state === 'awaiting-go').map((ring) => ({ rollout, ring })))
   return [
     ...asking.map(({ rollout, ring }) => ({
-      text: `Rollout ${rollout.id} asks for ${{ go: 'go', approval: 'an approval', evidence: 'a look at what was heard outside' }[ring.asks ?? 'go']}: ring ${ring.name}, ${ring.planned} devices`,
+      text: `Rollout ${rollout.id} asks for ${{ go: 'go', approval: 'an approval', evidence: 'a look at what was heard outside', choice: 'a choice between two releases' }[ring.asks ?? 'go']}: ring ${ring.name}, ${ring.planned} devices`,
       to: `/rollouts/${rollout.id}`,
     })),
     ...now.moving

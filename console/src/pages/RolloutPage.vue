@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { api, told, type Attempt, type Rollout, type Schemas } from '../api/client'
 import ActOnRollout from '../components/ActOnRollout.vue'
 import AlarmLines from '../components/AlarmLines.vue'
+import ArmsBeside from '../components/ArmsBeside.vue'
 import AttemptDialog from '../components/AttemptDialog.vue'
 import BeforeAfter from '../components/BeforeAfter.vue'
 import BrakePanel from '../components/BrakePanel.vue'
@@ -29,7 +30,7 @@ import { amount, inWords, listed, moment } from '../words'
 const clock = useClock()
 const PAGE = 200
 const LATEST = 8
-const AWAITED = { go: 'go', approval: "another person's approval", evidence: 'a look at what was heard outside' }
+const AWAITED = { go: 'go', approval: "another person's approval", evidence: 'a look at what was heard outside', choice: 'a choice between two releases' }
 const props = defineProps<{ id: number }>()
 const rollout = ref<Rollout | null>(null)
 const attempts = ref<Attempt[]>([])
@@ -94,9 +95,9 @@ watch(
 const counts = computed(() => (rollout.value?.states ?? {}) as Counts)
 const present = computed(() => STATES.filter((state) => counts.value[state]))
 
-function lookAt(what: 'failures' | 'suspects' | 'evidence') {
+function lookAt(what: 'failures' | 'suspects' | 'evidence' | 'choose') {
   if (what === 'failures') everBad.value = true
-  document.getElementById({ failures: 'attempts', suspects: 'suspects', evidence: 'outside' }[what])?.scrollIntoView({ behavior: 'smooth' })
+  document.getElementById({ failures: 'attempts', suspects: 'suspects', evidence: 'outside', choose: 'arms' }[what])?.scrollIntoView({ behavior: 'smooth' })
 }
 /** One step to the log of the part that failed first. */
 async function lookAtPart(failed: Schemas['FailedPartOut']) {
@@ -240,6 +241,8 @@ function pick(wanted: string) {
         </v-card>
       </div>
 
+      <ArmsBeside v-if="rollout.plan.arms?.length && rollout.started_at" :rollout="rollout" @done="reload" />
+
       <RadioSessions :rollout-id="id" />
 
       <WasRehearsed :rollout="rollout" :course="course" />
@@ -294,6 +297,7 @@ function pick(wanted: string) {
               <th scope="col">Progress</th>
               <th scope="col">Reason or waiting for</th>
               <th scope="col" class="count">Try</th>
+              <th v-if="rollout.plan.arms?.length" scope="col">Arm</th>
               <th scope="col">From</th>
               <th scope="col">Changed</th>
               <th scope="col"><span class="quiet">Timeline</span></th>
@@ -314,6 +318,7 @@ function pick(wanted: string) {
                 <span v-if="!attempt.reason && attempt.waiting_until" class="quiet">expected {{ moment(attempt.waiting_until).slice(11) }}</span>
               </td>
               <td class="count">{{ attempt.try_number }} of {{ attempt.tries }}</td>
+              <td v-if="rollout.plan.arms?.length">{{ attempt.arm }}</td>
               <td>{{ attempt.from_version }}</td>
               <td class="quiet text-no-wrap">{{ moment(attempt.changed_at) }}</td>
               <td><v-btn size="x-small" :aria-label="`Look at the timeline of ${attempt.serial}`" @click="looked = attempt">look</v-btn></td>

@@ -194,6 +194,7 @@ def print_preview(shown: "PreviewOut") -> None:
     table("Rings, as expected", columns, rows, right=["devices", "at risk", "in soak", "rules out"])
     _print_faults(shown)
     _print_budget(shown)
+    _print_arms(shown)
     for ring in shown.rings:
         if ring.foreseen:
             known = [one for one in ring.foreseen if one.unknown < ring.sampled]
@@ -281,6 +282,17 @@ def _print_budget(shown: "PreviewOut") -> None:
     out.print(f"  a good release takes waves: {waves}; {times}")
     for words in budget.words:
         out.print(f"  {_safe(words)}", style="dim")
+
+
+def _print_arms(shown: "PreviewOut") -> None:
+    """The two releases that the plan compares."""
+    from mellow_herald.cli.looks import amount
+
+    for arm in shown.arms:
+        what = f"{_safe(arm.name)}, {_safe(arm.release)}, {amount(arm.image_bytes)}"
+        console().print(f"[bold]By lot[/] {arm.devices} devices get {what}")
+    if shown.arms:
+        console().print(f"  ring {_safe(shown.rings[-1].name)} waits until one is chosen", style="dim")
 
 
 def _clock(at: Any, now: Any) -> str:

@@ -153,7 +153,7 @@ def _print_to_approve(rollout_id: int, seen: "ToApprove") -> None:
     asks = f"ring {seen.name} ({seen.devices} devices): {seen.asks_why}" if seen.ring is not None else "no ring asks"
     out.print(Text(f"Rollout {rollout_id}, {asks}", "bold"))
     out.print(Text(f"  {seen.hurt} of {seen.exposed} exposed devices went bad"))
-    for words in [*seen.brakes, seen.control, seen.budget, *seen.rehearsed]:
+    for words in [*seen.brakes, seen.control, seen.budget, *seen.compared, *seen.rehearsed]:
         if words:
             out.print(Text(f"  {words}"))
     _print_evidence(seen.evidence)

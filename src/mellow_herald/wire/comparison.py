@@ -41,8 +41,8 @@ class ComparedReading(Shown):
     signal: str
     unit: str
     measure: Measure
-    devices: tuple[int, int]
-    means: tuple[float | None, float | None]
+    devices: list[int]
+    means: list[float | None]
     difference: float | None
     low: float | None
     high: float | None

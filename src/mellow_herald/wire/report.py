@@ -6,6 +6,7 @@ from pydantic import Field
 
 from mellow_herald.core.attempt import State
 from mellow_herald.wire.brake import BrakesOut
+from mellow_herald.wire.comparison import ComparisonOut
 from mellow_herald.wire.event import JournalEntry
 from mellow_herald.wire.model import Shown, Time
 from mellow_herald.wire.radio import RadioSessionOut
@@ -87,7 +88,8 @@ class ReportOut(Shown):
     that it explains, ``sessions`` those in which devices on narrow radio were reached, without their members;
     ``changes`` what it did to the readings that its brake watches over time, ``waves`` those of its harm budget;
     ``evidence`` is what was heard outside, ``approvals`` who approved, and what they saw;
-    ``rehearsals`` are those of its plan that were done before it was started."""
+    ``rehearsals`` are those of its plan that were done before it was started, ``comparison`` its two releases side by
+    side."""
 
     now: Time
     rollout: RolloutOut
@@ -104,3 +106,4 @@ class ReportOut(Shown):
     evidence: EvidenceListOut | None = None
     approvals: list[ApprovalOut] = Field(default_factory=list)
     rehearsals: list[RehearsalOut] = Field(default_factory=list)
+    comparison: ComparisonOut | None = None

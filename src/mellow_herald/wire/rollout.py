@@ -401,12 +401,22 @@ class BudgetPreview(Shown):
     words: list[str]
 
 
+class ArmPreview(Shown):
+    """One of two releases that the plan compares: how many ``devices`` would get it by lot, and its size in bytes."""
+
+    name: str
+    release: str
+    share: float
+    devices: int
+    image_bytes: int
+
+
 class PreviewOut(Shown):
     """What a plan would do, as things are now. ``unplaced`` are eligible devices that no ring takes; ``rate`` is what
     links were measured to carry (bytes a second, None: assumed); ``counts`` are the devices of each ring, to be given
     back when the rollout is started; ``overtaken`` counts devices by the rollout they would be taken from;
     ``faults`` is what faults of 1 to 25 times the limit would do; ``radio`` how devices on narrow radio would be sent
-    to, ring by ring; ``budget`` what the plan's harm budget means."""
+    to, ring by ring; ``budget`` what the plan's harm budget means; ``arms`` are the two releases that it compares."""
 
     now: Time
     name: str
@@ -423,5 +433,6 @@ class PreviewOut(Shown):
     overtaken: dict[str, int]
     faults: list[FaultPreview]
     budget: BudgetPreview | None = None
+    arms: list[ArmPreview] = Field(default_factory=list)
     warnings: list[str]
     radio: list[RadioForecast] = Field(default_factory=list)

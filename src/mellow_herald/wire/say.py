@@ -91,7 +91,8 @@ class ApprovalOut(Shown):
 
 class ToApprove(Shown):
     """What there is to see before somebody approves: which ``ring`` (position) asks for what, with how many devices,
-    what the brakes, the control, the harm budget, the rehearsals of its plan and those outside say. ``may`` tells
+    what the brakes, the control, the harm budget, the two releases ``compared``, the rehearsals of its plan and those
+    outside say. ``may`` tells
     whether the caller may give it, ``why_not`` if not."""
 
     ring: int | None
@@ -104,6 +105,7 @@ class ToApprove(Shown):
     brakes: list[str]
     control: str | None
     budget: str | None
+    compared: list[str] = Field(default_factory=list)
     rehearsed: list[str] = Field(default_factory=list)
     evidence: EvidenceListOut
     approvals: list[ApprovalOut] = Field(default_factory=list)

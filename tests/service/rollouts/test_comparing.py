@@ -183,3 +183,38 @@ def test_a_rollout_of_one_release_compares_nothing(service: RunningService, flee
             asked(rollout_id)
     with pytest.raises(ProblemError, match=r"There is no release .*/9\.9\.9"):
         start(service, arms=[ARMS[0], {"name": "none", "release": f"{BOARD}/{LINE}/9.9.9"}])
+
+
+def test_preview_approver_and_report_show_both(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    document = plan(RINGS, release=OLD, arms=ARMS, brake=LIMITS, approval={"rings": ["rest"], "not_the_starter": False})
+    shown = service.herald.rollouts.preview(document)
+    assert [(one.name, one.devices, one.share) for one in shown.arms] == [
+        ("old filter", 4, 0.5),
+        ("new filter", 4, 0.5),
+    ]
+    rollout_id, by_serial = service.herald.rollouts.start(document).id, {device.serial: device for device in fleet}
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    for name, serials in arms(service, rollout_id).items():
+        for serial in serials:
+            told(by_serial[serial])
+            go(by_serial[serial], "2.5.0" if name == "old filter" else "2.5.1")
+    service.wait_for(rollout_id, lambda r: r.rings[1].asks == "choice")
+    assert "No ring asks" in (service.herald.approvals.show(rollout_id).why_not or ""), "what of is not known yet"
+    service.herald.comparison.choose(rollout_id, "2.5.1", "newer")
+    service.wait_for(rollout_id, lambda r: r.rings[1].asks == "approval")
+    seen = service.herald.approvals.show(rollout_id)
+    assert seen.may and "0 bad of 4" in seen.compared[0] and seen.compared[-1] == "new filter was chosen for the rest"
+    service.herald.approvals.approve(rollout_id, "as good")
+    service.wait_for(rollout_id, lambda r: r.rings[1].state == "open")
+    report = service.herald.rollouts.report(rollout_id)
+    assert report.comparison is not None and report.comparison.chosen == "new filter"
+    text = service.herald.rollouts.written_report(rollout_id)
+    assert "## Its two releases side by side" in text and "| new filter (chosen) | " in text
+    page = service.herald.rollouts.written_report(rollout_id, "html")
+    assert "Its two releases side by side" in page
+
+
+def test_what_one_arm_leaves_the_other_has() -> None:
+    for share, other in ((0.7, 0.3), (None, 0.5)):
+        first = {**ARMS[0], **({"share": share} if share else {})}
+        assert plan(RINGS, release=OLD, arms=[first, ARMS[1]]).to_plan().arms[1].share == other

@@ -34,6 +34,7 @@ from mellow_herald.core.presence import LATE_AFTER
 from mellow_herald.core.rehearsal.fleet import Numbers
 from mellow_herald.core.rehearsal.passage import SECONDS, Passage, Passing, Setting
 from mellow_herald.core.rollout import RingState, RolloutState
+from mellow_herald.core.say import Say
 
 MOST_DECISIONS = 400
 # So many bad devices are enough for any brake to halt, if it halts at all.
@@ -125,7 +126,7 @@ class Run:
     def _progress(self, at: float) -> Progress:
         rings = tuple(self._ring(position, at) for position in range(len(self._states)))
         at_risk = sum(self._at_risk(passage, at) for passage in self._passages if passage is not None)
-        bad = sum(ring.bad for ring in rings)
+        bad, last = sum(ring.bad for ring in rings), len(rings) - 1
         return Progress(
             RolloutState.RUNNING,
             rings,
@@ -135,6 +136,8 @@ class Run:
             go=frozenset(self._go),
             brakes=self._brakes(at) if bad else (),
             harm=HarmProgress() if self._passing.budget is None else self._passing.budget.progress(at, at_risk),
+            # People are asked to choose as they are asked for a go.
+            say=Say(choice=last if self._set.plan.arms and last not in self._go else None),
         )
 
     def _at_risk(self, passage: Passage, at: float) -> int:

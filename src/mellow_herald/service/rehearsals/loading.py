@@ -136,6 +136,8 @@ def _assumptions(rate: float | None, took: bool, own: Flags, plan: Plan) -> list
         found.append(f"no switch was measured yet: restarts of {RESTART.total_seconds():.0f} s are assumed")
     if len(own) and not own.any():
         found.append("no device has a day of history: all are taken to be there all the time")
+    if plan.arms:
+        found.append("the two releases that are compared are alike, but for a fault with a condition on arm")
     if plan.switch.value == "at-restart":
         found.append("devices restart by themselves when they are ready")
     return found

@@ -11,7 +11,7 @@ from mellow_herald.service.context import Context
 from mellow_herald.service.people.callers import Caller
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rehearsals import asking
-from mellow_herald.service.rollouts import brakes, evidence
+from mellow_herald.service.rollouts import brakes, comparing, evidence
 from mellow_herald.service.rollouts.budget import stands
 from mellow_herald.service.rollouts.opening import open_at_once
 from mellow_herald.service.rollouts.people_say import barred, load_say, roles_of
@@ -83,6 +83,7 @@ async def look(context: Context, rollout_id: int, who: Caller) -> ToApprove:
             brakes=[one.words for one in shown.brakes],
             control=None if shown.control is None else shown.control.words,
             budget=None if budget is None else budget.words,
+            compared=await comparing.in_words(connection, row, plan, now),
             rehearsed=[asking.brief(one) for one in await asking.of_rollout(connection, rollout_id)],
             evidence=await evidence.show(connection, rollout_id),
             approvals=await list_given(connection, rollout_id),

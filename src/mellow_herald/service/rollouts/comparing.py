@@ -77,6 +77,22 @@ async def choose(context: Context, rollout_id: int, asked: ChooseIn, by: str) ->
     await open_at_once(context, rollout_id)
 
 
+async def in_words(connection: AsyncConnection, row: RolloutOfRelease, plan: Plan, now: datetime) -> list[str]:
+    """What is known of both releases, in sentences; none where a rollout brings one."""
+    if not plan.arms:
+        return []
+    seen = await _compare(connection, row, plan, now)
+    chosen = [f"{seen.chosen} was chosen for the rest"] if seen.chosen else []
+    return [seen.words, *(one.words for one in seen.readings), *chosen]
+
+
+async def of_rollout(
+    connection: AsyncConnection, row: RolloutOfRelease, plan: Plan, now: datetime
+) -> ComparisonOut | None:
+    """Both releases side by side; None where a rollout brings one."""
+    return await _compare(connection, row, plan, now) if plan.arms else None
+
+
 def brings_the_chosen(row: RolloutOfRelease, attempt: StoredAttempt) -> bool:
     """Whether an attempt brings what its rollout still brings: not the release that was not chosen."""
     return row["chosen"] is None or (attempt["release_id"] is not None) == bool(row["chosen"])
@@ -220,8 +236,8 @@ def _reading(signal: str, unit: str, measure: Measure, told: Means, plan: Plan) 
         signal=signal,
         unit=unit,
         measure=measure,
-        devices=told.devices,
-        means=told.means,
+        devices=list(told.devices),
+        means=list(told.means),
         difference=told.difference,
         low=low,
         high=high,

@@ -20,11 +20,12 @@ from mellow_herald.core.plan import Plan
 from mellow_herald.service.context import Context
 from mellow_herald.service.rollouts import coap_forecast, radio_forecast
 from mellow_herald.service.rollouts.budget import foresee as foresee_budget
-from mellow_herald.service.rollouts.planning import Drawn, Prepared, draw, prepare
+from mellow_herald.service.rollouts.planning import Drawn, Prepared, draw, lots, prepare, size_of
 from mellow_herald.store import conditions, previewing, rings
 from mellow_herald.store.rings import DrawnRow
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import (
+    ArmPreview,
     CoverageOut,
     DrawnDevice,
     FaultPreview,
@@ -113,6 +114,7 @@ async def preview(context: Context, document: PlanDocument, *, overtake: bool = 
         overtaken=overtaken,
         faults=faults,
         budget=budget,
+        arms=_arms(prepared, drawn),
         warnings=[
             *_warnings(prepared, drawn, rings, now),
             *_never_met(prepared.plan, seen.foreseen),
@@ -230,6 +232,19 @@ async def _faults(prepared: Prepared, drawn: Drawn, shares: dict[str, dict[str, 
     return [
         FaultPreview(times=one.times, rate=one.rate, exposed=list(one.exposed), hurt=list(one.hurt), halted=one.halted)
         for one in found
+    ]
+
+
+def _arms(prepared: Prepared, drawn: Drawn) -> list[ArmPreview]:
+    """The two releases that the plan compares, and how many devices would get each by lot."""
+    plan, second = prepared.plan, sum(len(ids) for ids in lots(prepared.plan, drawn).values())
+    first = sum(drawn.counts[:-1]) - second
+    brought = zip(plan.arms, (first, second), (prepared.images, prepared.second_images), strict=False)
+    return [
+        ArmPreview(
+            name=arm.name, release=str(arm.release), share=arm.share, devices=devices, image_bytes=size_of(images)
+        )
+        for arm, devices, images in brought
     ]
 
 

@@ -10,7 +10,8 @@ from mellow_herald.core.course import Move
 from mellow_herald.core.course import course as course_of
 from mellow_herald.service.context import Context
 from mellow_herald.service.rehearsals import asking
-from mellow_herald.service.rollouts import approvals, brakes, budget, evidence, radio_sessions, suspects
+from mellow_herald.service.rollouts import approvals, brakes, budget, comparing, evidence, radio_sessions, suspects
+from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.service.rollouts.shown import assemble
 from mellow_herald.store import alarms
@@ -63,6 +64,7 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         heard = await evidence.show(connection, rollout_id)
         approved = await approvals.list_given(connection, rollout_id)
         rehearsed = await asking.of_rollout(connection, rollout_id)
+        compared = await comparing.of_rollout(connection, row, plan_of(row), now)
         noticed = await alarms.list_alarms(connection, rollout_id=rollout_id, limit=MOST_ALARMS)
     past = await _past(context, row)
     shown_brakes, found = (
@@ -84,6 +86,7 @@ async def _report(context: Context, row: RolloutOfRelease) -> ReportOut:
         evidence=heard if heard.items else None,
         approvals=approved,
         rehearsals=rehearsed,
+        comparison=compared,
     )
 
 

@@ -10,8 +10,10 @@ from mellow_herald.core.visible import visible
 from mellow_herald.service.rollouts.report_change import change_in_words, change_picture
 from mellow_herald.service.rollouts.report_rehearsal import HEADS, compare
 from mellow_herald.service.rollouts.report_text import (
+    ARM_HEADS,
     accounting,
     approval_cells,
+    arm_cells,
     evidence_cells,
     moment,
     session_cells,
@@ -111,6 +113,14 @@ def _parts(report: ReportOut) -> Iterable[str]:
     ]
     heads = ["ring", "planned", "opened", "done", "soak", "attempts", "good", "bad"]
     yield _table(heads, rows, numbers={1, 5, 6, 7})
+    if report.comparison is not None:
+        yield f"<h2>Its two releases side by side</h2><p>{escape(report.comparison.words)}.</p>"
+        yield _table(
+            ARM_HEADS,
+            [[escape(cell) for cell in cells] for cells in arm_cells(report.comparison)],
+            numbers={2, 3, 4, 5},
+        )
+        yield f"<ul>{''.join(f'<li>{escape(one.words)}</li>' for one in report.comparison.readings)}</ul>"
     yield from _harm(report)
     compared = list(compare(report))
     if compared:

@@ -7,6 +7,7 @@ from mellow_herald.core.visible import visible
 from mellow_herald.service.rollouts.report_change import change_in_words
 from mellow_herald.service.rollouts.report_rehearsal import HEADS, compare
 from mellow_herald.wire.brake import BrakeOut
+from mellow_herald.wire.comparison import ComparisonOut
 from mellow_herald.wire.radio import RadioSessionOut
 from mellow_herald.wire.report import ReportOut
 from mellow_herald.wire.say import ApprovalOut, EvidenceOut
@@ -80,6 +81,22 @@ def what_it_came_to(report: ReportOut) -> list[str]:
     return told
 
 
+ARM_HEADS = ["arm", "release", "by lot", "exposed", "good", "bad", "share bad of those that count"]
+
+
+def arm_cells(told: ComparisonOut) -> list[list[str]]:
+    """A row of cells for each of two releases."""
+    return [
+        [
+            f"{one.name} (chosen)" if one.name == told.chosen else one.name,
+            one.release,
+            *(str(count) for count in (one.given, one.exposed, one.good, one.bad)),
+            f"{one.counted_bad} of {one.counted} ({one.low:.1%} … {one.high:.1%})",
+        ]
+        for one in told.arms
+    ]
+
+
 def _parts(report: ReportOut) -> Iterable[str]:
     rollout, plan = report.rollout, report.rollout.plan
     yield f"# {_plain(rollout.name)}\n"
@@ -118,6 +135,12 @@ def _parts(report: ReportOut) -> Iterable[str]:
         yield f"\n*{_plain(beside.title)}*\n\n| {' | '.join(HEADS)} |\n|---|---|---|---:|---:|---|"
         for row in beside.rows:
             yield f"| {' | '.join(_cell(cell) for cell in row)} |"
+    if report.comparison is not None:
+        yield f"\n## Its two releases side by side\n\n{_plain(report.comparison.words)}.\n"
+        yield f"| {' | '.join(ARM_HEADS)} |\n|---|---|---:|---:|---:|---:|---|"
+        for cells in arm_cells(report.comparison):
+            yield f"| {' | '.join(_cell(cell) for cell in cells)} |"
+        yield from (f"\n- {_plain(one.words)}" for one in report.comparison.readings)
     if rollout.budget is not None:
         yield f"\n## Its harm budget\n\n{_plain(rollout.budget.words)}.\n"
         for wave in report.waves:
