@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
 import { shares, total, STATES, COLOURS } from './states'
-import { ago, amount, grouped, inWords, listed, moment } from './words'
+import { ago, amount, brings, grouped, inWords, listed, moment, percent } from './words'
 
 describe('shares', () => {
   it('cover the whole without gaps, in the order of the states', () => {
@@ -55,4 +55,16 @@ describe('a countdown', () => {
 
 describe('grouped', () => {
   it('sets thousands apart', () => expect([7, 999, 1000, 1_234_567].map(grouped)).toEqual(['7', '999', '1,000', '1,234,567']))
+})
+
+describe('what a rollout brings', () => {
+  it('is one release, or two by lot, and which of them was chosen', () => {
+    const one = { release: 'b/l/2.5.0' }
+    expect(brings(one)).toBe('b/l/2.5.0')
+    expect(brings({ ...one, second_release: 'b/l/2.5.1', chosen: null })).toBe('b/l/2.5.0 or 2.5.1 by lot')
+    expect(brings({ ...one, second_release: 'b/l/2.5.1', chosen: 'new' })).toBe('b/l/2.5.0 or 2.5.1 by lot, then new')
+  })
+  it('says shares to a tenth where they are small', () => {
+    expect([0, 0.012, 0.05, 0.123, 1].map(percent)).toEqual(['0 %', '1.2 %', '5 %', '12 %', '100 %'])
+  })
 })

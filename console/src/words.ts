@@ -51,6 +51,13 @@ export function listed(values: Record<string, unknown>, between = ' '): string {
   return names.map((name) => `${name}${between}${word(values[name])}`).join(', ')
 }
 
+/** What a rollout brings: of two releases that it compares both, and which was chosen. */
+export function brings(rollout: { release: string; second_release?: string | null; chosen?: string | null }): string {
+  if (!rollout.second_release) return rollout.release
+  const both = `${rollout.release} or ${rollout.second_release.split('/').pop()} by lot`
+  return rollout.chosen ? `${both}, then ${rollout.chosen}` : both
+}
+
 /** The first line of notes in Markdown, without the marks of a heading. */
 export function headline(notes: string): string {
   const line = notes.split('\n').find((one) => one.trim())

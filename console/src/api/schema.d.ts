@@ -7472,7 +7472,8 @@ export interface components {
          *     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
          *     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said. ``failed_parts`` are the
          *     components that went bad for a reason of their own, ring by ring; ``budget`` is how its harm budget stands,
-         *     ``outside`` what was heard outside, None if nothing was.
+         *     ``outside`` what was heard outside, None if nothing was. ``second_release`` is compared with ``release`` by lot,
+         *     until the arm of one is ``chosen``.
          */
         RolloutOut: {
             /**
@@ -7562,6 +7563,8 @@ export interface components {
             all_bytes: number;
             budget?: components["schemas"]["HarmBudgetOut"] | null;
             outside?: components["schemas"]["OutsideOut"] | null;
+            /** Second Release */
+            second_release?: string | null;
             /** Chosen */
             chosen?: string | null;
             /** Halt Number */

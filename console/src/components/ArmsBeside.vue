@@ -24,6 +24,16 @@ const widest = computed(() => Math.max(0.05, ...(seen.value?.arms ?? []).filter(
 function place(share: number): string {
   return `${(100 * Math.min(share, widest.value)) / widest.value}%`
 }
+type Reading = NonNullable<Schemas['ComparisonOut']['readings']>[number]
+/** Where a value stands on a line that shows nought and the whole interval. */
+function around(one: Reading, value: number): string {
+  const [low, high] = [Math.min(0, one.low ?? 0), Math.max(0, one.high ?? 0)]
+  const spare = (high - low || 1) * 0.06
+  return `${(100 * (value - low + spare)) / (high - low + 2 * spare)}%`
+}
+function signed(value: number): string {
+  return `${value > 0 ? '+' : ''}${Number(value.toPrecision(3))}`
+}
 async function choose(reason: string) {
   const params = { path: { rollout_id: props.rollout.id } }
   await told(api.POST('/api/v1/rollouts/{rollout_id}/choose', { params, body: { arm: chosen.value?.name ?? '', reason } }))
@@ -79,7 +89,34 @@ async function choose(reason: string) {
           </tr>
         </tbody>
       </v-table>
-      <p v-for="one in seen.readings" :key="`${one.signal} ${one.measure}`" class="mt-2" :class="{ quiet: !one.differ }">{{ one.words }}.</p>
+      <v-table v-if="seen.readings?.length" density="compact" class="mt-3" data-testid="arms-readings">
+        <thead>
+          <tr>
+            <th scope="col">after the switch, less before it</th>
+            <th v-for="arm in seen.arms" :key="arm.name" scope="col" class="count">{{ arm.name }}</th>
+            <th scope="col" class="wide">difference</th>
+            <th scope="col">proven</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="one in seen.readings" :key="`${one.signal} ${one.measure}`">
+            <td>{{ one.signal }}, {{ one.unit }}{{ one.measure === 'per-day' ? ' a day' : '' }}</td>
+            <td v-for="(mean, n) in one.means" :key="n" class="count">{{ mean == null ? '–' : signed(mean) }} <span class="quiet">({{ one.devices[n] }} devices)</span></td>
+            <td>
+              <template v-if="one.difference !== null && one.low !== null && one.high !== null">
+                <div class="span" aria-hidden="true">
+                  <em :style="{ left: around(one, 0) }" />
+                  <i :style="{ left: around(one, one.low), right: `calc(100% - ${around(one, one.high)})` }" />
+                  <b :style="{ left: around(one, one.difference) }" />
+                </div>
+                <span class="quiet">{{ signed(one.difference) }} ({{ signed(one.low) }} … {{ signed(one.high) }})</span>
+              </template>
+              <span v-else class="quiet">too few to compare</span>
+            </td>
+            <td><strong v-if="one.differ">they differ</strong><span v-else class="quiet">nothing yet</span></td>
+          </tr>
+        </tbody>
+      </v-table>
       <p class="quiet mt-2">Intervals hold with {{ percent(seen.confidence) }} at every look. Devices count in the order in which they were exposed, up to the first that is not decided.</p>
     </template>
     <ReasonDialog :word="chosen ? 'choose' : null" :title="`Choose ${chosen?.name} (${chosen?.release}) for the rest of rollout ${rollout.id}`" needs-reason :act="choose" @leave="chosen = null">
@@ -106,6 +143,13 @@ async function choose(reason: string) {
   border-radius: 3px;
   background: currentcolor;
   opacity: 0.3;
+}
+.span em {
+  position: absolute;
+  top: -2px;
+  width: 1px;
+  height: 15px;
+  background: currentcolor;
 }
 .span b {
   position: absolute;

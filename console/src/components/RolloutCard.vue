@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { Rollout } from '../api/client'
 import { total, type Counts } from '../states'
-import { moment } from '../words'
+import { brings, moment } from '../words'
 import RolloutState from './RolloutState.vue'
 import StateBar from './StateBar.vue'
 
@@ -12,7 +12,7 @@ defineProps<{ rollout: Rollout }>()
   <v-card class="panel" :to="`/rollouts/${rollout.id}`">
     <div class="row mb-2">
       <strong>{{ rollout.name }}</strong>
-      <span class="quiet">{{ rollout.release }}</span>
+      <span class="quiet">{{ brings(rollout) }}</span>
       <RolloutState :rollout="rollout" class="push" />
     </div>
     <StateBar :counts="rollout.states as Counts" />

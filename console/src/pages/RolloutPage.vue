@@ -25,7 +25,7 @@ import { STATES, total, type Counts } from '../states'
 import { useLatest } from '../latest'
 import { useClock } from '../stores/clock'
 import { reloadOn } from '../stores/feed'
-import { amount, inWords, listed, moment } from '../words'
+import { amount, brings, inWords, listed, moment } from '../words'
 
 const clock = useClock()
 const PAGE = 200
@@ -139,7 +139,7 @@ function pick(wanted: string) {
         <ActOnRollout ref="actions" :rollout="rollout" @done="reload" @look="lookAt" />
       </div>
       <p class="quiet mb-4">
-        rollout {{ rollout.id }} · {{ rollout.release }} · {{ rollout.plan.target }} · {{ rollout.state === 'scheduled' ? 'scheduled' : 'started' }} by {{ rollout.created_by }} {{ moment(rollout.started_at ?? rollout.plan.calendar?.start) }}
+        rollout {{ rollout.id }} · {{ brings(rollout) }} · {{ rollout.plan.target }} · {{ rollout.state === 'scheduled' ? 'scheduled' : 'started' }} by {{ rollout.created_by }} {{ moment(rollout.started_at ?? rollout.plan.calendar?.start) }}
         <template v-if="rollout.ended_at">· ended {{ moment(rollout.ended_at) }}</template>
       </p>
       <v-alert v-if="rollout.state === 'halted'" type="error" class="mb-4">

@@ -8,7 +8,7 @@ import StateBar from '../components/StateBar.vue'
 import { useLoading } from '../loading'
 import { total, type Counts } from '../states'
 import { reloadOn } from '../stores/feed'
-import { listed, moment } from '../words'
+import { brings, listed, moment } from '../words'
 
 const rollouts = ref<Rollout[]>([])
 const { failure, loaded, reload } = useLoading(async () => {
@@ -43,7 +43,7 @@ reloadOn((event) => event.rollout_id !== null, reload, 800)
             <td class="count">{{ rollout.id }}</td>
             <td class="wrap name">
               <router-link :to="`/rollouts/${rollout.id}`">{{ rollout.name }}</router-link>
-              <div class="quiet">{{ rollout.release }}</div>
+              <div class="quiet">{{ brings(rollout) }}</div>
             </td>
             <td><RolloutState :rollout="rollout" /></td>
             <td><StateBar :counts="rollout.states as Counts" /></td>

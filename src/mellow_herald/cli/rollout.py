@@ -31,7 +31,7 @@ def list_rollouts(as_json: AsJson = False, limit: Limit = 20) -> None:
 
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.looks import styled
-    from mellow_herald.cli.watching import styled_state
+    from mellow_herald.cli.watching import brings, styled_state
 
     with connect() as herald:
         page = herald.rollouts.list(limit=min(limit, 200))
@@ -42,7 +42,7 @@ def list_rollouts(as_json: AsJson = False, limit: Limit = 20) -> None:
         [
             str(r.id),
             r.name,
-            r.release,
+            brings(r),
             styled_state(r),
             str(r.targeted),
             str(sum(r.passed_over.values())),

@@ -209,6 +209,14 @@ def _sessions(herald: "Herald", rollout: RolloutOut) -> list[Text]:
     return [headline(one, herald.service_time) for one in found]
 
 
+def brings(rollout: RolloutOut) -> str:
+    """What a rollout brings, in words: of two releases that it compares both, and which was chosen."""
+    if rollout.second_release is None:
+        return rollout.release
+    both = f"{rollout.release} or {rollout.second_release.rpartition('/')[2]} by lot"
+    return both if rollout.chosen is None else f"{both}, then {rollout.chosen}"
+
+
 def picture(
     rollout: RolloutOut,
     latest: Iterable[Event] | None = None,
@@ -222,7 +230,7 @@ def picture(
         (f"Rollout {rollout.id}  ", "bold"),
         rollout.name,
         "   ",
-        (rollout.release, "bold"),
+        (brings(rollout), "bold"),
         "   ",
         styled_state(rollout),
     )

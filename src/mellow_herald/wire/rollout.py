@@ -120,7 +120,8 @@ class RolloutOut(Shown):
     attempts wait for; ``reasons`` those that are bad now, ``harm`` all that ever were, by why they first went bad.
     ``moved_bytes`` of ``all_bytes`` were brought to devices so far, by what they said. ``failed_parts`` are the
     components that went bad for a reason of their own, ring by ring; ``budget`` is how its harm budget stands,
-    ``outside`` what was heard outside, None if nothing was."""
+    ``outside`` what was heard outside, None if nothing was. ``second_release`` is compared with ``release`` by lot,
+    until the arm of one is ``chosen``."""
 
     now: Time
     id: int
@@ -160,6 +161,7 @@ class RolloutOut(Shown):
     all_bytes: int
     budget: HarmBudgetOut | None = None
     outside: OutsideOut | None = None
+    second_release: str | None = None
     chosen: str | None = None
     halt_number: int | None
     rings: list[RingOut]

@@ -193,14 +193,14 @@ def _arm(arm: Arm, position: int, given: int, exposed: Sequence[Exposed], rates:
 
 
 def _in_words(shown: Sequence[ArmOut], rates: Rates) -> str:
-    """E.g. ``old filter 1 bad of 41, new filter 3 bad of 40: not proven that they differ (evidence 0.3 of 20; -9.1 …
-    +19.4 %)``."""
+    """E.g. ``old filter 1 bad of 41, new filter 3 bad of 40: not proven that they differ (evidence 0.3 of 20;
+    difference -9.1 … +19.4 %)``."""
     counts = ", ".join(f"{one.name} {one.counted_bad} bad of {one.counted}" for one in shown)
     if not all(one.counted for one in shown):
         return f"{counts}: nothing to compare yet"
     evidence = math.exp(min(rates.log_evidence, 690.0))
     told = f"evidence {min(evidence, 1000):.3g} of {1 / ALPHA:g}"
-    span = f"{100 * rates.difference.low:+.1f} … {100 * rates.difference.high:+.1f} %"
+    span = f"difference {100 * rates.difference.low:+.1f} … {100 * rates.difference.high:+.1f} %"
     if not rates.differ:
         return f"{counts}: not proven that they differ ({told}; {span})"
     better = min(shown, key=lambda one: one.counted_bad / one.counted)

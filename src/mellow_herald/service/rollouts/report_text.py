@@ -69,6 +69,9 @@ def what_it_came_to(report: ReportOut) -> list[str]:
         told.append(f"It was resumed; this is round {rollout.round}.")
     if rollout.plan.leave_out:
         told.append(f"It left out {rollout.plan.leave_out}.")
+    if rollout.second_release is not None:
+        told.append(f"It compared {rollout.release} with {rollout.second_release}, by lot.")
+        told.append(f"{rollout.chosen} was chosen for the rest." if rollout.chosen else "Neither was chosen yet.")
     if rollout.harm:
         reasons = ", ".join(f"{count} {reason}" for reason, count in sorted(rollout.harm.items()))
         told.append(f"Ever bad: {rollout.ever_bad} ({reasons}); {rollout.exposed} were exposed.")

@@ -61,7 +61,7 @@ async def preview(context: Context, source_id: int, asked: RollbackIn) -> Rollba
                     names.append(row["serial"])
     return RollbackPreview(
         rollout=source_id,
-        release=release_name(source),
+        release=release_name(source) + (f" or {source['second']['version']} by lot" if source["second"] else ""),
         targeted=targeted,
         at_risk=at_risk,
         ways=[
@@ -93,7 +93,7 @@ async def start(
         before = PlanDocument.model_validate(source["plan"])
         document = PlanDocument.model_validate(
             {
-                "name": f"back from {source['version']} (rollout {source_id})"[:200],
+                "name": f"back from {_versions(source)} (rollout {source_id})"[:200],
                 "release": release,
                 "target": source["target"],
                 "urgent": True,
@@ -126,6 +126,12 @@ async def start(
         await renew_orders(connection, rollout_id, "started", now)
     await open_at_once(context, rollout_id)
     return rollout_id, True
+
+
+def _versions(source: RolloutOfRelease) -> str:
+    """What devices are brought back from."""
+    second = source["second"]
+    return source["version"] if second is None else f"{source['version']} or {second['version']}"
 
 
 async def swap(context: Context, serial: str, asked: SwapIn, by: str, request_key: str | None) -> tuple[int, bool]:

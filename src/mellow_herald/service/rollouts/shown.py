@@ -163,6 +163,7 @@ def _rollout(
             **_bytes(row, tally),
             "now": now,
             "release": f"{row['board']}/{row['line']}/{row['version']}",
+            "second_release": document.arms[1].release if document.arms else None,
             "passed_over": passed,
             # A ring that opens has given attempts before all its slices are in: those are not missing.
             "chosen": None if row["chosen"] is None else document.arms[row["chosen"]].name,
