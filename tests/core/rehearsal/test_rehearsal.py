@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mellow_herald.core.arms import Arm
 from mellow_herald.core.brake import Watch, halts_at
 from mellow_herald.core.brake_study import foresee_faults
 from mellow_herald.core.calendar import Use, Window
@@ -25,6 +26,7 @@ from mellow_herald.core.rehearsal.play import Course, Run
 from mellow_herald.core.rehearsal.queueing import ONE_BY_ONE, serve
 from mellow_herald.core.rehearsal.rehearse import Ask, rehearse
 from mellow_herald.core.release_name import parse_release_name
+from mellow_herald.core.say import ApprovalRule
 
 T0 = datetime(2026, 12, 1, 8, tzinfo=UTC)
 SIZE = 360_000  # 10 s at the rate below
@@ -359,12 +361,23 @@ def test_all_staged_means_that_nobody_switches_before_the_last_has_it() -> None:
     assert one.begun.min() >= one.staged.max()
 
 
-def test_people_take_their_time_where_they_are_asked() -> None:
-    by_hand = replace(PLAN, rings=(RINGS[0], replace(RINGS[1], opens=Opens.BY_HAND)))
+ARMS = (Arm("a", PLAN.release), Arm("b", replace(PLAN.release, version="9.9.9")))
+
+
+@pytest.mark.parametrize(
+    "plan",
+    [
+        replace(PLAN, rings=(RINGS[0], replace(RINGS[1], opens=Opens.BY_HAND))),
+        replace(PLAN, approval=ApprovalRule((RINGS[1].name,))),
+        replace(PLAN, arms=ARMS),
+    ],
+    ids=["go", "approval", "choice"],
+)
+def test_people_take_their_time_where_they_are_asked(plan: Plan) -> None:
     made = fleet(40)
     watch = Watch(2, {"hw_rev": ["1", "2"]})
     at_once, later = (
-        rehearse(Ask(by_hand, made, watch, T0, SIZE, [(None, None)], 12, 1, hours)).answers[0] for hours in (0.0, 5.0)
+        rehearse(Ask(plan, made, watch, T0, SIZE, [(None, None)], 12, 1, hours)).answers[0] for hours in (0.0, 5.0)
     )
     assert later.rings[1].opens.middle >= at_once.rings[1].opens.middle + 4.9
 

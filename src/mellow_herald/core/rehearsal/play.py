@@ -66,6 +66,8 @@ class Run:
         self._stands: list[str | None] = [None] * count
         self._asked_why: list[AskForGo | None] = [None] * count
         self._go: set[int] = set()
+        names, devices = [ring.name for ring in plan.rings], [len(some) for some in setting.rings]
+        self._wanted = plan.approval.wanted(names, devices) if plan.approval is not None else frozenset[int]()
         self._passages: list[Passage | None] = [None] * count
         self._course = Course([np.inf] * count, [np.inf] * count, self._passages)
         self._news: list[float] = []
@@ -126,7 +128,7 @@ class Run:
     def _progress(self, at: float) -> Progress:
         rings = tuple(self._ring(position, at) for position in range(len(self._states)))
         at_risk = sum(self._at_risk(passage, at) for passage in self._passages if passage is not None)
-        bad, last = sum(ring.bad for ring in rings), len(rings) - 1
+        bad = sum(ring.bad for ring in rings)
         return Progress(
             RolloutState.RUNNING,
             rings,
@@ -136,9 +138,14 @@ class Run:
             go=frozenset(self._go),
             brakes=self._brakes(at) if bad else (),
             harm=HarmProgress() if self._passing.budget is None else self._passing.budget.progress(at, at_risk),
-            # People are asked to choose as they are asked for a go.
-            say=Say(choice=last if self._set.plan.arms and last not in self._go else None),
+            say=self._say(),
         )
+
+    def _say(self) -> Say:
+        """What people have said: who is asked says go, approves and chooses, all in one."""
+        last = len(self._states) - 1
+        asked = frozenset(self._go)
+        return Say(self._wanted, asked, choice=last if self._set.plan.arms and last not in asked else None)
 
     def _at_risk(self, passage: Passage, at: float) -> int:
         return _count((passage.begun <= at) & (passage.decided > at))
