@@ -14,7 +14,7 @@ from mellow_herald.core.harm.waves import Counts, HarmProgress, Wave
 from mellow_herald.core.plan import Plan
 from mellow_herald.store.brakes import fact_columns, fact_key, fact_values, signals_among
 from mellow_herald.store.database import fetch_all, fetch_one
-from mellow_herald.store.hurt import IS_HURT
+from mellow_herald.store.hurt import IS_HURT, count_hurt
 from mellow_herald.store.progress import soak_ends
 from mellow_herald.store.rings import Target
 from mellow_herald.store.selector_sql import compile_selector
@@ -127,10 +127,10 @@ async def standing(connection: AsyncConnection, rollout_id: int, plan: Plan, now
     """How a rollout's budget stands, from a few rows however large the rollout is."""
     budget = plan.harm
     assert budget is not None, "only where there is a budget"
-    hurt = await connection.scalar(select(func.count()).where(AttemptRow.rollout_id == rollout_id, IS_HURT))
+    hurt = await count_hurt(connection, rollout_id)
     waves = await list_waves(connection, rollout_id)
     if not waves:
-        return Standing(int(hurt or 0), None)
+        return Standing(hurt, None)
     what = AttemptRow.id if budget.cluster_by is None else _cluster(budget.cluster_by)
     statement = (
         select(
@@ -142,7 +142,7 @@ async def standing(connection: AsyncConnection, rollout_id: int, plan: Plan, now
         .where(AttemptRow.rollout_id == rollout_id, AttemptRow.wave == waves[-1]["number"])
     )
     row = (await connection.execute(statement)).one()
-    return Standing(int(hurt or 0), waves[-1], row.given, row.undecided)
+    return Standing(hurt, waves[-1], row.given, row.undecided)
 
 
 async def load_progress(

@@ -197,6 +197,11 @@ async def outcome_of(connection: AsyncConnection, rollout_id: int) -> str | None
     return await connection.scalar(select(Rollout.outcome).where(Rollout.id == rollout_id))
 
 
+async def chosen_of(connection: AsyncConnection, rollout_id: int) -> int | None:
+    """Which of two releases was chosen for the rest; true for as long as the caller holds the rollout's gate."""
+    return await connection.scalar(select(Rollout.chosen).where(Rollout.id == rollout_id))
+
+
 async def rollout_states(connection: AsyncConnection, ids: set[int]) -> dict[int, str]:
     """The state of each of these rollouts; true for as long as the caller holds their gates."""
     statement = select(Rollout.id, Rollout.state).where(Rollout.id.in_(sorted(ids)))

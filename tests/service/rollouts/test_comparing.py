@@ -6,9 +6,12 @@ import pytest
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.digest import sha256_hex
+from mellow_herald.wire.rehearsal import RehearsalIn
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import LINE, make_bytes
+from tests.harness.patience import until
 from tests.harness.service import RunningService
+from tests.service.rehearsals.test_rehearsals import done as finished_by
 from tests.service.rollouts.test_rings import BOARD, journalled, plan
 
 DEVICES = 12
@@ -218,3 +221,15 @@ def test_what_one_arm_leaves_the_other_has() -> None:
     for share, other in ((0.7, 0.3), (None, 0.5)):
         first = {**ARMS[0], **({"share": share} if share else {})}
         assert plan(RINGS, release=OLD, arms=[first, ARMS[1]]).to_plan().arms[1].share == other
+
+
+def test_a_fault_of_one_arm_is_rehearsed(service: RunningService, fleet: list[PuppetDevice]) -> None:
+    document = plan(RINGS, release=OLD, arms=ARMS, brake=LIMITS)
+    new = 'arm = "new filter"'
+    faults = [f"{new}: 1 crashed", f"{new} and hw_rev = 2: 1 crashed", f"not {new}: 1 crashed"]
+    made = service.herald.rehearsals.ask(RehearsalIn(plan=document, faults=faults, runs=10))
+    done = until(lambda: finished_by(service, made.id))
+    assert done.result is not None
+    hurt = [one.hurt.middle for one in done.result.faults]
+    # Of the eight that the lot decides about; the rest of four is taken to get the first.
+    assert hurt == [4, 2, 8]

@@ -9,13 +9,15 @@ from zoneinfo import ZoneInfo
 import numpy as np
 from sqlalchemy.ext.asyncio import AsyncConnection
 
+from mellow_herald.core.arms import ARM
 from mellow_herald.core.forecast import ASSUMED_RATE, RESTART
 from mellow_herald.core.foresight import BATTERY_SHIFT, HEARD, UNSAID, Flags, Words
 from mellow_herald.core.plan import Plan
 from mellow_herald.core.rehearsal.faults import Fault
 from mellow_herald.core.rehearsal.fleet import Column, Fleet, Numbers, Places, column_of, without_gaps
-from mellow_herald.core.selector import parse_selector
-from mellow_herald.service.rollouts.planning import Drawn, Prepared
+from mellow_herald.core.rings import NONE
+from mellow_herald.core.selector import And, Compare, Node, Not, Or, parse_selector
+from mellow_herald.service.rollouts.planning import Drawn, Prepared, lots
 from mellow_herald.store import previewing, rehearsals
 from mellow_herald.store.rehearsals import Known
 
@@ -26,12 +28,14 @@ LEAST_HOURS = 24
 
 @dataclass(frozen=True, slots=True)
 class Model:
-    """The model, the places of whom each fault can strike, and what was taken for granted."""
+    """The model, the places of whom each fault can strike, and what was taken for granted; where two releases are
+    compared, ``arms`` names which each device gets."""
 
     fleet: Fleet
     ids: Sequence[int]
     assumed: float
     assumptions: tuple[str, ...]
+    arms: Sequence[str] = ()
 
 
 async def load(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, now: datetime) -> Model:
@@ -51,6 +55,8 @@ async def load(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, no
     restart = min(RESTART.total_seconds() / 3600, float(np.median(took)) / 2 if len(took) else np.inf)
     zone_places, used = _zones(plan, zones)
     gateways = {one.serial: n for n, one in enumerate(known)}
+    second = np.concatenate([NONE, *lots(plan, drawn).values()])
+    arms = [plan.arms[int(one)].name for one in np.isin(ids, second)] if plan.arms else []
     fleet = Fleet(
         ring,
         np.array([_interval(known, one) / 3600 for one in known], np.float64),
@@ -63,22 +69,36 @@ async def load(connection: AsyncConnection, prepared: Prepared, drawn: Drawn, no
         own,
         restart,
         took,
-        {name: _column(known, name) for name in names},
+        {name: _column(known, name) for name in names} | ({ARM: column_of(arms)} if arms else {}),
     )
     assumptions = tuple(_assumptions(rate, len(took) > 0, own, plan))
-    return Model(fleet, ids, float((~own).mean()) if len(own) else 0.0, assumptions)
+    return Model(fleet, ids, float((~own).mean()) if len(own) else 0.0, assumptions, arms)
 
 
-async def struck_by(
-    connection: AsyncConnection, fault: Fault | None, ids: Sequence[int], now: datetime
-) -> Flags | None:
+async def struck_by(connection: AsyncConnection, fault: Fault | None, model: Model, now: datetime) -> Flags | None:
     """Whom a fault can strike."""
     if fault is None:
         return None
     if fault.where is None:
-        return np.ones(len(ids), np.bool_)
-    picked = await rehearsals.picked(connection, ids, parse_selector(fault.where), now)
-    return np.array([one in picked for one in ids], np.bool_)
+        return np.ones(len(model.ids), np.bool_)
+    return await _picked(connection, parse_selector(fault.where), model, now)
+
+
+async def _picked(connection: AsyncConnection, node: Node, model: Model, now: datetime) -> Flags:
+    """Whom a selector picks; of two releases that are compared, ``arm`` says which a device would get."""
+    match node:
+        case And(parts) if model.arms:
+            picks = [await _picked(connection, part, model, now) for part in parts]
+            return np.array(np.logical_and.reduce(picks), np.bool_)
+        case Or(parts) if model.arms:
+            picks = [await _picked(connection, part, model, now) for part in parts]
+            return np.array(np.logical_or.reduce(picks), np.bool_)
+        case Not(part) if model.arms:
+            return ~await _picked(connection, part, model, now)
+        case Compare(name, "=" | "!=" as op, value) if model.arms and name == ARM:
+            return np.array([(arm == value) == (op == "=") for arm in model.arms], np.bool_)
+    picked = await rehearsals.picked(connection, model.ids, node, now)
+    return np.array([one in picked for one in model.ids], np.bool_)
 
 
 def _with_usual_weeks(words: Words, known: Sequence[Known]) -> tuple[Words, Flags]:
@@ -137,7 +157,10 @@ def _assumptions(rate: float | None, took: bool, own: Flags, plan: Plan) -> list
     if len(own) and not own.any():
         found.append("no device has a day of history: all are taken to be there all the time")
     if plan.arms:
-        found.append("the two releases that are compared are alike, but for a fault with a condition on arm")
+        found.append(
+            f"the two releases that are compared are alike, but for a fault that names an arm; the rest gets"
+            f" {plan.arms[0].name}"
+        )
     if plan.switch.value == "at-restart":
         found.append("devices restart by themselves when they are ready")
     return found

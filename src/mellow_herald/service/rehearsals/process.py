@@ -12,15 +12,15 @@ from typing import Any
 
 from sqlalchemy.ext.asyncio import AsyncEngine
 
-from mellow_herald.core.brake import MOST_FORESEEN, Watch
 from mellow_herald.core.refusal import Refused
 from mellow_herald.core.rehearsal.faults import parse_fault
 from mellow_herald.core.rehearsal.rehearse import Ask, rehearse
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rehearsals.loading import load, struck_by
 from mellow_herald.service.rehearsals.results import result_of
+from mellow_herald.service.rollouts.brakes import foresee_watch
 from mellow_herald.service.rollouts.planning import draw, prepare
-from mellow_herald.store import rehearsals, rings
+from mellow_herald.store import rehearsals
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.gate import Lock, hold
 from mellow_herald.store.rehearsals import StoredRehearsal
@@ -87,17 +87,14 @@ async def _ask(engine: AsyncEngine, row: StoredRehearsal) -> tuple[Ask, Any]:
     async with engine.begin() as connection:
         prepared = await prepare(connection, PlanDocument.model_validate(row["plan"]), now)
         drawn = await draw(connection, prepared.plan, prepared.target, now)
-        shares = await rings.share_of_values(
-            connection, prepared.target, prepared.plan.brake.watch_by, now, MOST_FORESEEN
-        )
+        watch = await foresee_watch(connection, prepared.plan, prepared.target, now)
     # Not in the same transaction: that would hold up who withdraws a release, or revokes a key, for as long.
     async with engine.connect() as connection:
         model = await load(connection, prepared, drawn, now)
         faults = [parse_fault(text) for text in row["faults"]]
-        struck = [(fault, await struck_by(connection, fault, model.ids, now)) for fault in faults]
+        struck = [(fault, await struck_by(connection, fault, model, now)) for fault in faults]
     if not model.ids:
         raise Refused("no-devices", "the plan reaches no device now.", "See `herald rollout preview`.")
-    watch = Watch(len(prepared.plan.rings), {name: list(values) for name, values in shares.items()})
     size, people = prepared.size, row["people_s"] / 3600
     return Ask(prepared.plan, model.fleet, watch, now, size, struck, row["runs"], row["seed"], people), model
 

@@ -19,6 +19,7 @@ from mellow_herald.service.rollouts.planning import plan_of
 from mellow_herald.service.rollouts.record import record_decision, stored_rollout
 from mellow_herald.store import rollouts, say, tallies
 from mellow_herald.store.gate import Lock, take
+from mellow_herald.store.hurt import count_hurt
 from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.store.rows import StoredRing
 from mellow_herald.wire.say import ApprovalOut, ApproveIn, ToApprove
@@ -78,7 +79,7 @@ async def look(context: Context, rollout_id: int, who: Caller) -> ToApprove:
             devices=0 if ring is None else ring["planned"],
             asks=None if ring is None else ring["asks"],
             asks_why=None if ring is None else ring["asks_why"],
-            hurt=sum(one["ever_bad"] for one in counts),
+            hurt=await count_hurt(connection, rollout_id),
             exposed=sum(one["exposed"] for one in counts),
             brakes=[one.words for one in shown.brakes],
             control=None if shown.control is None else shown.control.words,

@@ -3,11 +3,13 @@
 import asyncio
 import time
 from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import replace
 from datetime import date, datetime, timedelta
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core import limits
+from mellow_herald.core.arms import Compared
 from mellow_herald.core.attempt import CallOff, EndTries, Relapse, Silence
 from mellow_herald.core.decide import (
     AskForGo,
@@ -396,7 +398,7 @@ class Conductor:
         after = 0 if plan.rings[position].takes_rest else None
         turns = asyncio.Semaphore(SIDE_BY_SIDE)
 
-        async def give(portion: Portion, now: datetime) -> None:
+        async def give(portion: Portion, now: datetime, compared: Compared | None) -> None:
             async with turns, self._context.engine.begin() as connection:
                 await rings.give(connection, rollout_id, position, plan, target, now, portion, compared)
 
@@ -406,6 +408,9 @@ class Conductor:
             async with self._context.engine.begin() as connection:
                 if not await self._may_open(connection, rollout_id):
                     return False
+                if compared is not None:
+                    # Somebody may choose while the ring is being given its devices.
+                    compared = replace(compared, chosen=await rollouts.chosen_of(connection, rollout_id))
                 portions = await rings.next_portions(
                     connection, rollout_id, position, target, now, rest_after=after, most=PORTIONS
                 )
@@ -413,7 +418,7 @@ class Conductor:
                     return True
                 async with asyncio.TaskGroup() as giving:
                     for portion in portions:
-                        giving.create_task(give(portion, now))
+                        giving.create_task(give(portion, now, compared))
                 await renew_orders(connection, rollout_id, "slice", now)
             after = None if after is None else portions[-1].ids[-1]
 
