@@ -12,6 +12,7 @@ import numpy as np
 from mellow_herald.core.brake import Watch
 from mellow_herald.core.foresight import Flags
 from mellow_herald.core.plan import Plan, SwitchWhen
+from mellow_herald.core.presence import LATE_AFTER
 from mellow_herald.core.rehearsal.faults import Fault
 from mellow_herald.core.rehearsal.fleet import NEVER, Column, Fleet, Hours, Numbers, Places, Waits, at_hour
 from mellow_herald.core.rehearsal.queueing import Budgeted, serve
@@ -25,14 +26,16 @@ SECONDS = 3600.0
 @dataclass(slots=True)
 class Passage:
     """How the devices ``some`` (places in the fleet) pass through their ring; times in hours, infinite for never.
-    ``asked``: first heard of; ``aside``: when it holds its ring no longer, as it waits too long before it is offered
-    anything, and ``aside_staged`` before it may switch; ``confirmed`` and ``bad`` (when that is heard); ``hurt``: when
-    it goes wrong, heard of or not; ``undelivered``: when a transfer failed for good; ``soaked``: through its soak;
-    ``news``: first heard to be bad, in whichever way; ``decided``: good or bad. ``ever_aside``: whether anybody is
-    set aside."""
+    ``late``: who has not called by then is expected no longer; ``asked``: first heard of; ``aside``: when it holds its
+    ring no longer, as it waits too long before it is offered anything, and ``aside_staged`` before it may switch;
+    ``confirmed`` and ``bad`` (when that is heard); ``hurt``: when it goes wrong, heard of or not; ``undelivered``: when
+    a transfer failed for good; ``soaked``: through its soak; ``news``: first heard to be bad, in whichever way;
+    ``decided``: good or bad; ``soaks``: until then a confirmed one soaks. ``ever_aside``: whether anybody is set
+    aside."""
 
     some: Places
     opened: float
+    late: Numbers
     asked: Numbers
     aside: Numbers
     aside_staged: Numbers
@@ -46,6 +49,7 @@ class Passage:
     soaked: Numbers
     news: Numbers = field(init=False)
     decided: Numbers = field(init=False)
+    soaks: Numbers = field(init=False)
     ever_aside: bool = field(init=False)
 
     def set_aside(self, at: float) -> Flags:
@@ -58,6 +62,7 @@ class Passage:
         self.ever_aside = bool(np.isfinite(self.aside).any() or np.isfinite(self.aside_staged).any())
         self.news = np.minimum(self.bad, self.undelivered)
         self.decided = np.minimum(self.confirmed, self.news)
+        self.soaks = np.minimum(self.soaked, self.bad)  # who will relapse soaks until then
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,8 +131,22 @@ class Passing:
         begun = self._begin(some, ready, trial)
         begun = self._gateways_last(some, begun, trial)
         confirmed, bad, hurt, soaked = self._outcome(some, begun, trial)
+        late = at + LATE_AFTER * interval
         return Passage(
-            some, at, asked, aside, aside_staged, offered, staged, begun, confirmed, bad, hurt, undelivered, soaked
+            some,
+            at,
+            late,
+            asked,
+            aside,
+            aside_staged,
+            offered,
+            staged,
+            begun,
+            confirmed,
+            bad,
+            hurt,
+            undelivered,
+            soaked,
         )
 
     def _trial(self, count: int) -> Numbers:

@@ -5,7 +5,7 @@ them. Only how the devices of a ring pass through it is computed for all of them
 orders that the service would give (``core.order``).
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 import numpy as np
@@ -30,7 +30,6 @@ from mellow_herald.core.decide import (
 from mellow_herald.core.foresight import Flags
 from mellow_herald.core.harm.waves import HarmProgress
 from mellow_herald.core.plan import BrakeKind
-from mellow_herald.core.presence import LATE_AFTER
 from mellow_herald.core.rehearsal.fleet import Numbers
 from mellow_herald.core.rehearsal.passage import SECONDS, Passage, Passing, Setting
 from mellow_herald.core.rollout import RingState, RolloutState
@@ -73,6 +72,7 @@ class Run:
         self._news: list[float] = []
         self._moments: list[float] = []
         self._over: dict[int, RingProgress] = {}
+        self._counted: dict[int, tuple[float, RingProgress]] = {}
         self._passing = Passing(setting, rng)
 
     def play(self) -> Course:
@@ -159,31 +159,34 @@ class Run:
             return RingProgress(
                 state, asks=None if asked is None else asked.asks, asks_why=None if asked is None else asked.why
             )
-        bad, aside = passage.news <= at, passage.set_aside(at)
-        confirmed = (passage.confirmed <= at) & ~bad
-        called = passage.asked <= at
-        decided = passage.decided <= at
-        late = passage.opened + LATE_AFTER * self._set.fleet.interval[passage.some]
-        # Who will relapse soaks until then.
-        soaks = np.minimum(passage.soaked, passage.bad)[confirmed]
-        progress = RingProgress(
-            state,
-            undecided=_count((passage.offered <= at) & ~decided & ~aside),
-            expected=_count(~called & (late > at)),
-            asked=_count(called & ~aside),
-            good=_count(confirmed),
-            soak_until=self._when(float(soaks.max())) if len(soaks) else None,
-            live=len(decided) - _count(decided),
-            targeted=len(passage.some),
-            bad=_count(bad),
-            set_aside=_count(called & aside),
-            stands_why=self._stands[position],
-        )
+        known = self._counted.get(position)
+        if known is None or known[0] != at:  # several decisions may be due at one time
+            known = self._counted[position] = at, self._count(passage, at)
+        progress = replace(known[1], state=state, stands_why=self._stands[position])
         if state is RingState.DONE and not progress.live:
             last = np.where(np.isfinite(passage.soaked), passage.soaked, passage.bad)
             if not (np.isfinite(last) & (last > at)).any():
                 self._over[position] = progress  # nothing in it changes any more
         return progress
+
+    def _count(self, passage: Passage, at: float) -> RingProgress:
+        bad, aside = passage.news <= at, passage.set_aside(at)
+        confirmed = (passage.confirmed <= at) & ~bad
+        called = passage.asked <= at
+        decided = passage.decided <= at
+        soaks = float(np.max(passage.soaks, where=confirmed, initial=-np.inf))
+        return RingProgress(
+            RingState.OPEN,
+            undecided=_count((passage.offered <= at) & ~decided & ~aside),
+            expected=_count(~called & (passage.late > at)),
+            asked=_count(called & ~aside),
+            good=_count(confirmed),
+            soak_until=self._when(soaks) if soaks > -np.inf else None,
+            live=len(decided) - _count(decided),
+            targeted=len(passage.some),
+            bad=_count(bad),
+            set_aside=_count(called & aside),
+        )
 
     def _brakes(self, at: float) -> tuple[Reading, ...]:
         brake, watch = self._set.plan.brake, self._set.watch
@@ -245,11 +248,10 @@ class Run:
 
     def _ends_of_holding(self, passage: Passage) -> list[float]:
         """When nobody of a ring is waited for any more, and when all have soaked."""
-        late = passage.opened + LATE_AFTER * self._set.fleet.interval[passage.some]
         # It is held while a device is still expected, then until that is decided, but for the time it is set aside.
         spans = [
             (
-                np.minimum(passage.asked, late),
+                np.minimum(passage.asked, passage.late),
                 np.where(passage.offered <= passage.aside, passage.offered, passage.aside),
             ),
             (passage.offered, np.minimum(np.minimum(passage.begun, passage.aside_staged), passage.decided)),
