@@ -274,6 +274,7 @@ class Desk:
             "came_from": deepcopy(self.device["running"]) if several else {},
             "back_to": {name: next(iter(digests)) for name, digests in images.items()} if back else None,
             "back_release_id": release_id,
+            "release_id": None,
             "attempt": Attempt(tries=self.tries, soak=timedelta(hours=2), retry_pause=timedelta(minutes=5)),
         }
 
