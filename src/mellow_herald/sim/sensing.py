@@ -211,12 +211,14 @@ class Sensing:
         body = json.dumps(said).encode()
         packed = len(body) >= PACKED_FROM
         try:
-            await uplink.readings(gzip.compress(body) if packed else body, packed=packed)
+            taken = await uplink.readings(gzip.compress(body) if packed else body, packed=packed)
         except NoAnswerError:
             return False
         except RefusedCallError:
             self._dropped += len(portion)
         else:
-            self._sent += len(portion)
+            # What was not taken is too old, or ahead of a service that stood still: it is not there.
+            self._sent += taken
+            self._dropped += len(portion) - taken
         del self._kept[: len(portion)]
         return True

@@ -106,9 +106,9 @@ class Uplink:
         """Sends log lines that were asked for."""
         await self._call("POST", "/logs", json.dumps({"lines": lines}))
 
-    async def readings(self, body: bytes, *, packed: bool) -> None:
-        """Sends readings, maybe packed by gzip."""
-        await self._call("POST", "/readings", body, packed=packed)
+    async def readings(self, body: bytes, *, packed: bool) -> int:
+        """Sends readings, maybe packed by gzip; returns how many values were taken."""
+        return int(json.loads((await self._call("POST", "/readings", body, packed=packed)).content)["taken"])
 
     async def announce_recording(self, number: int, said: dict[str, Any]) -> int:
         """Says what there is of a recording; returns from which byte on it is wanted."""
