@@ -100,6 +100,8 @@ class Trials(Flight):
         self.prepare(self.herald)
         self.fleet = self.fly()
         self.wait_online(self.herald, DEVICES)
+        # A recording is of the last ten minutes: a quick machine would ask for it before they have passed.
+        time.sleep(600 / self.speed)
         asked = {"where": f"board = {scenario.BOARD}", "signals": [SIGNAL], "every": "10s", "lasts": "30d"}
         self.herald.signals.listen(ListeningIn.model_validate(asked))
         # A backup is older than what was acknowledged since.
