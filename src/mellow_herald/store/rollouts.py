@@ -38,8 +38,8 @@ class ImageOfRelease(TypedDict):
     size: int
 
 
-class SecondRelease(TypedDict):
-    """What a rollout needs to know of the second release that it compares with its own."""
+class BroughtRelease(TypedDict):
+    """What a rollout needs to know of a release that it brings."""
 
     board: str
     line: str
@@ -53,21 +53,11 @@ class SecondRelease(TypedDict):
     images: list[ImageOfRelease]
 
 
-class RolloutOfRelease(StoredRollout):
+class RolloutOfRelease(StoredRollout, BroughtRelease):
     """A rollout, and what it needs to know of its release, and of the ``second`` where it compares two."""
 
-    board: str
-    line: str
-    version: str
-    floor: int
-    hw_rev_min: int
-    hw_rev_max: int
-    needs: dict[str, Any]
-    independent: bool
-    manifest_digest: str
     published_by: str | None
-    images: list[ImageOfRelease]
-    second: SecondRelease | None
+    second: BroughtRelease | None
 
 
 class PassedOverCount(TypedDict):

@@ -8,7 +8,7 @@ from datetime import datetime
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.core.arms import Arm
-from mellow_herald.core.attempt import BEFORE_SWITCH, CallOff, EndTries, Resume, State
+from mellow_herald.core.attempt import BEFORE_SWITCH, RETRIED, CallOff, EndTries, Resume, State
 from mellow_herald.core.comparison import (
     ALPHA,
     Came,
@@ -140,7 +140,7 @@ async def _turn_to(
     if row["state"] != RolloutState.HALTED:
         again = await attempts.lock_some(connection, [one["id"] for one in under_way])
         await apply_to(connection, again, Resume(), now, f"it gets {plan.arms[compared.chosen or 0].name} now")
-    bad = await attempts.lock_slice(connection, row["id"], [State.FAILED, State.REVERTED, State.SILENT], MOST_AT_ONCE)
+    bad = await attempts.lock_slice(connection, row["id"], RETRIED, MOST_AT_ONCE)
     ended = await apply_to(connection, [one for one in bad if not brings_the_chosen(row, one)], EndTries(), now, why)
     return len(others), ended
 

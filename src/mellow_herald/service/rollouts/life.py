@@ -18,12 +18,12 @@ from mellow_herald.service.releases.offering import check_offerable
 from mellow_herald.service.rollouts.brakes import foresee_watch
 from mellow_herald.service.rollouts.ending import apply_to, finish, go_on_without
 from mellow_herald.service.rollouts.opening import open_at_once
-from mellow_herald.service.rollouts.planning import Drawn, add_exception, draw, lots, prepare
+from mellow_herald.service.rollouts.planning import Drawn, add_exception, brought, draw, lots, prepare
 from mellow_herald.service.rollouts.radio_forecast import forecast_rings
 from mellow_herald.service.rollouts.record import record_decision, renew_orders, stored_rollout
 from mellow_herald.store import attempts, releases, rings, rollouts
 from mellow_herald.store.gate import Lock, close_gate, share
-from mellow_herald.store.rollouts import RolloutOfRelease, SecondRelease
+from mellow_herald.store.rollouts import RolloutOfRelease
 from mellow_herald.wire.plan import PlanDocument
 from mellow_herald.wire.rollout import ResumeIn
 
@@ -200,10 +200,7 @@ async def _act(
 
 async def _check_brought(connection: AsyncConnection, row: RolloutOfRelease) -> None:
     """A problem where a rollout may bring nobody what it would bring, or, of two releases, one of them."""
-    brought: list[RolloutOfRelease | SecondRelease] = [] if row["chosen"] == 1 else [row]
-    if row["second"] is not None and row["chosen"] != 0:
-        brought.append(row["second"])
-    for one in brought:
+    for one in brought(row):
         release = await releases.find_release(connection, one["board"], one["line"], one["version"])
         assert release is not None
         await check_offerable(connection, release)

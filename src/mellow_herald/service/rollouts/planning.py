@@ -28,7 +28,7 @@ from mellow_herald.store.gate import Lock, share
 from mellow_herald.store.lists import find_list
 from mellow_herald.store.releases import ComponentImage
 from mellow_herald.store.rings import Target
-from mellow_herald.store.rollouts import ImageOfRelease, RolloutOfRelease
+from mellow_herald.store.rollouts import BroughtRelease, RolloutOfRelease
 from mellow_herald.store.rows import StoredRelease, StoredRollout
 from mellow_herald.wire.plan import PlanDocument
 
@@ -125,16 +125,18 @@ def needs_of(plan: Mapping[str, Any]) -> Needs:
     return PlanDocument.model_validate(plan).needs
 
 
+def brought(row: RolloutOfRelease) -> list[BroughtRelease]:
+    """The releases that a stored rollout brings from now on: both that it compares, until one is chosen."""
+    both: list[BroughtRelease] = [row] if row["second"] is None else [row, row["second"]]
+    return both if row["chosen"] is None else [both[row["chosen"]]]
+
+
 def target_of(row: RolloutOfRelease, plan: Plan) -> Target:
     """Whom a stored rollout is for: where two releases are compared, who may get either of them, until one is
     chosen."""
-    brought: list[tuple[Offered, Sequence[ImageOfRelease]]] = []
-    if row["chosen"] != 1:
-        brought.append((row, row["images"]))
-    if row["second"] is not None and row["chosen"] != 0:
-        brought.append((row["second"], row["second"]["images"]))
-    rules = tuple(rule for release, images in brought for rule in rules_of(release, images, plan))
-    several = any(image["name"] != APP for _, images in brought for image in images)
+    releases_of = brought(row)
+    rules = tuple(rule for release in releases_of for rule in rules_of(release, release["images"], plan))
+    several = any(image["name"] != APP for release in releases_of for image in release["images"])
     return Target(parse_selector(row["target"]), overtaking(rules) if row["overtakes"] else rules, several)
 
 
