@@ -233,3 +233,16 @@ def test_a_fault_of_one_arm_is_rehearsed(service: RunningService, fleet: list[Pu
     hurt = [one.hurt.middle for one in done.result.faults]
     # Of the eight that the lot decides about; the rest of four is taken to get the first.
     assert hurt == [4, 2, 8]
+
+
+def test_a_choice_while_it_is_held_gives_nobody_anything_before_it_goes_on(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    rollout_id, by_serial = start(service), {device.serial: device for device in fleet}
+    device = by_serial[arms(service, rollout_id)["new filter"][0]]
+    service.herald.rollouts.hold(rollout_id, "a look first")
+    held = service.herald.comparison.choose(rollout_id, "old filter", "known for a year")
+    assert (held.state, held.chosen) == ("held", "old filter")
+    assert device.checkin().status_code == 204
+    service.herald.rollouts.resume(rollout_id, "looked at")
+    assert told(device) == "2.5.0"
