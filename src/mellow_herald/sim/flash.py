@@ -76,13 +76,19 @@ class FileChip:
 
     def get(self, at: int, length: int) -> bytes:
         """Bytes as they stand."""
-        with self._path.open("rb", buffering=0) as file:
-            return os.pread(file.fileno(), length, at).translate(COMPLEMENT)
+        file = os.open(self._path, os.O_RDONLY | os.O_CLOEXEC)
+        try:
+            return os.pread(file, length, at).translate(COMPLEMENT)
+        finally:
+            os.close(file)
 
     def put(self, at: int, data: bytes) -> None:
         """Puts bytes, whatever stood there."""
-        with self._path.open("r+b", buffering=0) as file:
-            os.pwrite(file.fileno(), data.translate(COMPLEMENT), at)
+        file = os.open(self._path, os.O_WRONLY | os.O_CLOEXEC)
+        try:
+            os.pwrite(file, data.translate(COMPLEMENT), at)
+        finally:
+            os.close(file)
 
 
 class Flash:
@@ -140,13 +146,12 @@ class Ledger:
 
     def load(self) -> bytes | None:
         """The content written last, or None if there never was one."""
-        copies = [copy for copy in (self._copy(0), self._copy(1)) if copy is not None]
+        copies = [copy for copy in self._copies() if copy is not None]
         return max(copies)[1] if copies else None
 
     def save(self, content: bytes) -> None:
         """Replaces the content."""
-        copies = [self._copy(0), self._copy(1)]
-        numbers = [copy[0] if copy else 0 for copy in copies]
+        numbers = [copy[0] if copy else 0 for copy in self._copies()]
         place = 0 if numbers[0] <= numbers[1] else 1
         body = (max(numbers) + 1).to_bytes(4, "little") + len(content).to_bytes(4, "little") + content
         if len(body) + 4 > self._area:
@@ -155,14 +160,17 @@ class Ledger:
         self._flash.erase(start, self._area)
         self._flash.write(start, body + zlib.crc32(body).to_bytes(4, "little"))
 
-    def _copy(self, place: int) -> tuple[int, bytes] | None:
-        start = self._at + place * self._area
-        header = self._flash.read(start, 8)
-        length = int.from_bytes(header[4:], "little")
-        if length > self._area - 12:
-            return None
-        content = self._flash.read(start + 8, length)
-        crc = int.from_bytes(self._flash.read(start + 8 + length, 4), "little")
-        if zlib.crc32(header + content) != crc:
-            return None
-        return int.from_bytes(header[:4], "little"), content
+    def _copies(self) -> list[tuple[int, bytes] | None]:
+        # Read at once: a device reads its ledgers many times a call.
+        both = self._flash.read(self._at, 2 * self._area)
+        return [_copy(both[: self._area]), _copy(both[self._area :])]
+
+
+def _copy(area: bytes) -> tuple[int, bytes] | None:
+    """The number and the content of the copy in an area, None if it is not whole."""
+    end = 8 + int.from_bytes(area[4:8], "little")
+    if end + 4 > len(area):
+        return None
+    if zlib.crc32(area[:end]) != int.from_bytes(area[end : end + 4], "little"):
+        return None
+    return int.from_bytes(area[:4], "little"), area[8:end]

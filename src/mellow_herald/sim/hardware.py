@@ -12,6 +12,8 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+import cbor2
+
 from mellow_herald.core import cbor
 from mellow_herald.core.nameplate import find_nameplate
 from mellow_herald.sim.bootloader import (
@@ -112,7 +114,7 @@ class Hardware:
     def data(self) -> dict[str, Any]:
         """The data partition: identity, token, settings, unsent reports. It survives updates."""
         stored = self._data.load()
-        return {} if stored is None else dict(cbor.decode(stored))
+        return {} if stored is None else _read_data(stored)
 
     @data.setter
     def data(self, data: dict[str, Any]) -> None:
@@ -291,6 +293,18 @@ def _encode_record(record: BootRecord) -> dict[str, Any]:
 def _read_record(stored: bytes) -> BootRecord:
     """A boot record is read far more often than it changes, and never changed where it is."""
     return _decode_record(cbor.decode(stored))
+
+
+def _read_data(stored: bytes) -> dict[str, Any]:
+    """The data partition is read far more often than it changes, too, but whoever has it changes it: each has one of
+    their own."""
+    _check_data(stored)
+    return dict(cbor2.loads(stored))
+
+
+@lru_cache(maxsize=4096)
+def _check_data(stored: bytes) -> None:
+    cbor.decode(stored)
 
 
 def _decode_record(fields: Any) -> BootRecord:
