@@ -60,7 +60,7 @@ def run(plan: Plan, made: Fleet, fault: str | None = None, seed: int = 1, struck
     watch = Watch(len(plan.rings), {"hw_rev": ["1", "2"]})
     groups = [alike(made.facts, ["hw_rev"], some) for some in rings]
     hours = Week(made, plan, T0).begun(0)
-    setting = Setting(plan, made, hours, watch, T0, SIZE, parsed, whom, 0.0, rings, groups)
+    setting = Setting(plan, made, hours, watch, T0, SIZE, parsed, whom, 0.0, 0.0, rings, groups)
     return Run(setting, np.random.default_rng(seed)).play()
 
 
@@ -380,6 +380,17 @@ def test_people_take_their_time_where_they_are_asked(plan: Plan) -> None:
         rehearse(Ask(plan, made, watch, T0, SIZE, [(None, None)], 12, 1, hours)).answers[0] for hours in (0.0, 5.0)
     )
     assert later.rings[1].opens.middle >= at_once.rings[1].opens.middle + 4.9
+
+
+def test_a_service_that_looks_rarely_opens_its_rings_later() -> None:
+    turn, watch = 0.2, Watch(2, {"hw_rev": ["1", "2"]})
+    often, rarely = (
+        rehearse(Ask(PLAN, fleet(40), watch, T0, SIZE, [(None, None)], 300, turn=one), levers=False).answers[0]
+        for one in (0.0, turn)
+    )
+    late = rarely.rings[1].opens.middle - often.rings[1].opens.middle
+    # The last of a ring's soaks goes unnoticed for a turn in the middle.
+    assert 0.8 * turn < late < 1.2 * turn
 
 
 # Answers -----------------------------------------------------------------------------------------------------------

@@ -92,12 +92,12 @@ def tell(course: Course, devices: Sequence[int], size: int, horizon: float, bloc
     passages = [passage for passage in course.passages if passage is not None]
     exposed = [0 if passage is None else int((passage.begun <= until).sum()) for passage in course.passages]
     # Who has the release goes wrong by it, whether the rollout still looks or not.
-    went = [np.where(passage.begun <= until, passage.hurt, np.inf) for passage in passages]
-    hurt = [
-        0 if passage is None else int((np.isfinite(passage.hurt) & (passage.begun <= until)).sum())
-        for passage in course.passages
+    harmed = [
+        np.empty(0, np.int64) if one is None else np.flatnonzero(np.isfinite(one.hurt) & (one.begun <= until))
+        for one in course.passages
     ]
-    unseen = sum(int((np.isfinite(p.hurt) & np.isinf(p.bad) & (p.begun <= until)).sum()) for p in passages)
+    pairs = [(one, some) for one, some in zip(course.passages, harmed, strict=True) if one is not None]
+    unseen = sum(int(np.isinf(one.bad[some]).sum()) for one, some in pairs)
     started = np.concatenate([p.offered[p.offered <= until] for p in passages]) if passages else np.empty(0)
     by_hour = np.bincount(started.astype(np.int64)) if len(started) else np.zeros(1, np.int64)
     return Tale(
@@ -107,13 +107,13 @@ def tell(course: Course, devices: Sequence[int], size: int, horizon: float, bloc
         course.halted,
         course.stands if np.isinf(course.ended) and course.halted is None else None,
         exposed,
-        hurt,
+        [len(some) for some in harmed],
         unseen,
         _never(passages, devices, until, blocked),
         float(size) * len(started),
         float(size) * float(by_hour.max()),
-        _over_time([np.where(one.confirmed <= until, one.confirmed, np.inf) for one in passages], horizon),
-        _over_time(went, horizon),
+        _over_time([one.confirmed[one.confirmed <= until] for one in passages], horizon),
+        _over_time([one.hurt[some] for one, some in pairs], horizon),
     )
 
 

@@ -206,7 +206,9 @@ def next_of(flags: Flags) -> Waits:
 
 def at_hour(waits: Waits, some: Places, at: Numbers) -> npt.NDArray[np.uint8]:
     """The waits of some devices at the hours in which these times lie."""
-    places = at.astype(np.int64) % WEEK
+    places = at.astype(np.int64)
+    if len(places) and places.max() >= WEEK:  # seldom, and a remainder takes longer than all the rest here
+        places %= WEEK
     places *= waits.shape[1]
     places += some
     return waits.ravel().take(places)

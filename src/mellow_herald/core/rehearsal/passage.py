@@ -54,8 +54,6 @@ class Passage:
 
     def set_aside(self, at: float) -> Flags:
         """Who holds no ring at a time."""
-        if not self.ever_aside:
-            return np.zeros(len(self.some), np.bool_)
         return ((self.aside <= at) & (self.offered > at)) | ((self.aside_staged <= at) & (self.begun > at))
 
     def __post_init__(self) -> None:
@@ -69,8 +67,8 @@ class Passage:
 class Setting:
     """What all runs share: the plan, the fleet, the hours in which it can be served, the ``fault`` and whom it can
     strike, and when it begins. ``size`` is what each device fetches, in bytes; ``people`` is after how many hours
-    somebody says go or approves. ``rings`` are the devices of each ring, ``groups`` those of each that agree in all
-    watched facts."""
+    somebody says go or approves, ``turn`` every how many the service looks at a rollout. ``rings`` are the devices of
+    each ring, ``groups`` those of each that agree in all watched facts."""
 
     plan: Plan
     fleet: Fleet
@@ -81,6 +79,7 @@ class Setting:
     fault: Fault | None = None
     struck: Flags | None = None
     people: float = 0.0
+    turn: float = 0.0
     rings: Sequence[Places] = field(default=())
     groups: Sequence[Sequence[tuple[dict[str, str], Places]]] = field(default=())
 
@@ -99,6 +98,12 @@ class Passing:
         struck = setting.struck if setting.struck is not None else np.zeros(setting.fleet.size, np.bool_)
         self._fated = struck & (draw < (setting.fault.rate if setting.fault else 0.0))
 
+    def unnoticed(self) -> float:
+        """For how many hours the service does not notice something: it writes calls once a turn, and looks once a
+        turn."""
+        turn = self._set.turn
+        return float(self._rng.uniform(0, turn, 2).sum()) if turn else 0.0
+
     def through(self, position: int, at: float) -> Passage:
         """How the devices of a ring pass through it once it has opened."""
         made, plan, rng = self._set, self._set.plan, self._rng
@@ -106,8 +111,7 @@ class Passing:
         count, interval = len(some), made.fleet.interval[some]
         hours, again = made.hours, interval / LIVE_PART
         self._soaks[some] = self._until_witnessed(some, plan.rings[position].soak.total_seconds() / SECONDS)
-        opened = np.full(count, at)
-        asked = _from(opened, at_hour(hours.call, some, opened), interval * rng.random(count))
+        asked = self._first_call(some, at)
         offered = self._when_met(hours.fetch, some, asked, again)
         takes = made.size / made.fleet.rate[some] / SECONDS * rng.uniform(0.8, 1.25, count)
         cap = plan.pace.downloading_at_once
@@ -149,6 +153,15 @@ class Passing:
             soaked,
         )
 
+    def _first_call(self, some: Places, at: float) -> Numbers:
+        """When each is first heard of from a time on."""
+        calls = self._set.hours.call[int(at) % len(self._set.hours.call)][some]
+        delay = self._set.fleet.interval[some] * self._rng.random(len(some))
+        found = at + delay
+        absent = np.flatnonzero(calls)
+        found[absent] = _within(np.full(len(absent), at), calls[absent], delay[absent])
+        return found
+
     def _trial(self, count: int) -> Numbers:
         """How long so many devices take from leave to confirmed: as switches took lately, or as is assumed."""
         fleet = self._set.fleet
@@ -170,7 +183,8 @@ class Passing:
             _, bad, _, soaked = self._outcome(some[which], begun, trial[which])
             return soaked, bad
 
-        return self.budget.give(some, ready, trial, cap, again * self._rng.random(len(some)), outcome)
+        notices = again * self._rng.random(len(some))
+        return self.budget.give(some, ready, trial, cap, notices, outcome, self.unnoticed)
 
     def _surely(self, some: Places, ready: Numbers, trial: Numbers) -> Numbers:
         """Leave under a budget for sure: a place is free again when its device is good, and never when it is hurt."""
@@ -213,9 +227,11 @@ class Passing:
         """How long after it is confirmed each of these calls for the first time after its soak: the first time in half
         the soak or sooner, later at its interval, each spread by a tenth. Over many calls it may come at any time."""
         interval, count = self._set.fleet.interval[some], len(some)
-        at = np.minimum(interval, soak / SOAK_PART) * self._spread(count)
+        at = soak + interval * self._rng.random(count)
         many = soak > MANY_CALLS * interval
-        at = np.where(many, soak + interval * self._rng.random(count), at)
+        if many.all():
+            return at
+        at = np.where(many, at, np.minimum(interval, soak / SOAK_PART) * self._spread(count))
         while soak and (early := at < soak).any():
             at = np.where(early, at + interval * self._spread(count), at)
         return at
@@ -225,18 +241,21 @@ class Passing:
 
     def _when_met(self, waits: Waits, some: Places, at: Numbers, again: Numbers) -> Numbers:
         """The first call from a time on at which a device meets what is asked of it."""
-        found = np.full(len(some), np.inf)
+        found = at.copy()
         which = np.flatnonzero(np.isfinite(at))
-        delay = again[which] * self._rng.random(len(which))
-        found[which] = _from(at[which], at_hour(waits, some[which], at[which]), delay, now=True)
+        if len(which) < len(at):
+            some, at = some[which], at[which]
+        hours = at_hour(waits, some, at)
+        absent = np.flatnonzero(hours)
+        delay = again[which[absent]] * self._rng.random(len(absent))
+        found[which[absent]] = _within(at[absent], hours[absent], delay)
         return found
 
     def _aside(self, waits: Waits, some: Places, asked: Numbers, served: Numbers) -> Numbers:
         """When a device that waits for a condition, not for a window, is set aside; infinite if it is served before."""
         most = self._set.plan.wait_at_most.total_seconds() / SECONDS
-        late = np.isfinite(asked) & (served > asked + most)
         found = np.full(len(some), np.inf)
-        which = np.flatnonzero(late)
+        which = np.flatnonzero(served > asked + most)
         if len(which):
             wait = at_hour(waits, some[which], asked[which]).astype(np.float64)
             found[which] = np.where((wait == NEVER) | (wait > most), asked[which] + most, np.inf)
@@ -271,13 +290,9 @@ class Passing:
         return begun
 
 
-def _from(at: Numbers, waits: Waits, delay: Numbers, *, now: bool = False) -> Numbers:
-    """A call at ``at`` (with ``now``) or ``delay`` after it, if that hour will do; else within the first hour that
-    does."""
-    soon = at if now else at + delay
-    later = np.floor(at) + waits + np.minimum(delay, 0.999)
-    found = np.where(waits == 0, soon, later)
-    return np.where(waits == NEVER, np.inf, found)
+def _within(at: Numbers, waits: Waits, delay: Numbers) -> Numbers:
+    """A call ``delay`` after the beginning of the hour that will do, so many hours after those in which times lie."""
+    return np.where(waits == NEVER, np.inf, np.floor(at) + waits + np.minimum(delay, 0.999))
 
 
 def _tries(plan: Plan) -> float:

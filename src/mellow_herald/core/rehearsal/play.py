@@ -54,6 +54,15 @@ class Course:
     stands: tuple[int, str] | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class _Counted:
+    """A ring's devices as they are at a time; of these ``at_risk``."""
+
+    at: float
+    ring: RingProgress
+    at_risk: int
+
+
 class Run:
     """One run. Deterministic by its generator."""
 
@@ -72,7 +81,7 @@ class Run:
         self._news: list[float] = []
         self._moments: list[float] = []
         self._over: dict[int, RingProgress] = {}
-        self._counted: dict[int, tuple[float, RingProgress]] = {}
+        self._counted: dict[int, _Counted] = {}
         self._passing = Passing(setting, rng)
 
     def play(self) -> Course:
@@ -127,7 +136,7 @@ class Run:
 
     def _progress(self, at: float) -> Progress:
         rings = tuple(self._ring(position, at) for position in range(len(self._states)))
-        at_risk = sum(self._at_risk(passage, at) for passage in self._passages if passage is not None)
+        at_risk = sum(self._counted[position].at_risk for position in self._counted if position not in self._over)
         bad = sum(ring.bad for ring in rings)
         return Progress(
             RolloutState.RUNNING,
@@ -147,9 +156,6 @@ class Run:
         asked = frozenset(self._go)
         return Say(self._wanted, asked, choice=last if self._set.plan.arms and last not in asked else None)
 
-    def _at_risk(self, passage: Passage, at: float) -> int:
-        return _count((passage.begun <= at) & (passage.decided > at))
-
     def _ring(self, position: int, at: float) -> RingProgress:
         passage, state = self._passages[position], self._states[position]
         asked = self._asked_why[position]
@@ -159,34 +165,39 @@ class Run:
             return RingProgress(
                 state, asks=None if asked is None else asked.asks, asks_why=None if asked is None else asked.why
             )
-        known = self._counted.get(position)
-        if known is None or known[0] != at:  # several decisions may be due at one time
-            known = self._counted[position] = at, self._count(passage, at)
-        progress = replace(known[1], state=state, stands_why=self._stands[position])
+        counted = self._counted.get(position)
+        if counted is None or counted.at != at:  # several decisions may be due at one time
+            counted = self._counted[position] = self._count(passage, at)
+        progress = replace(counted.ring, state=state, stands_why=self._stands[position])
         if state is RingState.DONE and not progress.live:
             last = np.where(np.isfinite(passage.soaked), passage.soaked, passage.bad)
             if not (np.isfinite(last) & (last > at)).any():
                 self._over[position] = progress  # nothing in it changes any more
         return progress
 
-    def _count(self, passage: Passage, at: float) -> RingProgress:
-        bad, aside = passage.news <= at, passage.set_aside(at)
+    def _count(self, passage: Passage, at: float) -> "_Counted":
+        bad, called, decided = passage.news <= at, passage.asked <= at, passage.decided <= at
         confirmed = (passage.confirmed <= at) & ~bad
-        called = passage.asked <= at
-        decided = passage.decided <= at
-        soaks = float(np.max(passage.soaks, where=confirmed, initial=-np.inf))
-        return RingProgress(
+        undecided = (passage.offered <= at) & ~decided
+        heard, aside = _count(called), 0
+        if passage.ever_aside:
+            waits = passage.set_aside(at)
+            undecided &= ~waits
+            aside = _count(called & waits)
+        soaks = float(passage.soaks[confirmed].max(initial=-np.inf))
+        ring = RingProgress(
             RingState.OPEN,
-            undecided=_count((passage.offered <= at) & ~decided & ~aside),
-            expected=_count(~called & (passage.late > at)),
-            asked=_count(called & ~aside),
+            undecided=_count(undecided),
+            expected=_count(~called & (passage.late > at)) if heard < len(called) else 0,
+            asked=heard - aside,
             good=_count(confirmed),
             soak_until=self._when(soaks) if soaks > -np.inf else None,
             live=len(decided) - _count(decided),
             targeted=len(passage.some),
             bad=_count(bad),
-            set_aside=_count(called & aside),
+            set_aside=aside,
         )
+        return _Counted(at, ring, _count((passage.begun <= at) & ~decided))
 
     def _brakes(self, at: float) -> tuple[Reading, ...]:
         brake, watch = self._set.plan.brake, self._set.watch
@@ -244,7 +255,7 @@ class Run:
                 moments.append(self._hours(not_before))
         later = [moment for moment in moments if at < moment < np.inf]
         # A little later, so that what comes about then has come about for whichever rounding.
-        return min(later) + 1e-9 if later else None
+        return min(later) + 1e-9 + self._passing.unnoticed() if later else None
 
     def _ends_of_holding(self, passage: Passage) -> list[float]:
         """When nobody of a ring is waited for any more, and when all have soaked."""
@@ -258,17 +269,15 @@ class Run:
             (passage.begun, passage.decided),
         ]
         if not passage.ever_aside:
-            lasts = (np.max(end, where=np.isfinite(begin) & np.isfinite(end), initial=-np.inf) for begin, end in spans)
-            last = max(map(float, lasts))
+            last = max(_last(end) for _, end in spans)
             found = [last] if last > -np.inf else []
         else:
             starts = np.sort(np.concatenate([begin[np.isfinite(begin)] for begin, _ in spans]))
             stops = np.sort(np.concatenate([end[np.isfinite(begin)] for begin, end in spans]))
             nobody = np.searchsorted(starts, stops, side="right") == np.arange(1, len(stops) + 1)
             found = stops[nobody & np.isfinite(stops)].tolist()
-        soaked = passage.soaked[np.isfinite(passage.soaked)]
-        more = [float(soaked.max())] if len(soaked) else []
-        return [*found, *more]
+        soaked = _last(passage.soaked)
+        return [*found, soaked] if soaked > -np.inf else found
 
     # Opening ---------------------------------------------------------------------------------------------------------
 
@@ -289,8 +298,8 @@ class Run:
         ):
             passages = [passage for passage in self._passages if passage is not None]
             news = [one.bad if kind is BrakeKind.FIRMWARE else one.undelivered for one in passages]
-            moments = np.sort(np.concatenate(news)) if news else np.empty(0)
-            moments = np.unique(moments[np.isfinite(moments)])[:MOST_NEWS]
+            heard = [times[np.isfinite(times)] for times in news]
+            moments = np.unique(np.concatenate(heard))[:MOST_NEWS] if heard else np.empty(0)
             if not len(moments):
                 continue
             found |= set(moments[:1].tolist())
@@ -302,6 +311,12 @@ class Run:
             if plan.harm is not None and plan.harm.at_most <= len(moments):
                 found.add(float(moments[plan.harm.at_most - 1]))
         self._news = sorted(found)
+
+
+def _last(times: Numbers) -> float:
+    """The last of these times that is ever, minus infinity if there is none."""
+    last = float(times.max(initial=-np.inf))
+    return last if last < np.inf else float(times[times < np.inf].max(initial=-np.inf))
 
 
 def _count(flags: Flags) -> int:

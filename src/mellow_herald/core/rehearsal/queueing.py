@@ -115,12 +115,19 @@ class Budgeted:
         self._units = len(self._devices)
 
     def give(
-        self, some: Places, ready: Numbers, takes: Numbers, at_once: int | None, notices: Numbers, outcome: Outcome
+        self,
+        some: Places,
+        ready: Numbers,
+        takes: Numbers,
+        at_once: int | None,
+        notices: Numbers,
+        outcome: Outcome,
+        unnoticed: Callable[[], float],
     ) -> Numbers:
         """When the devices ``some`` (``ready`` at these times) are given leave; infinite for those for whom the budget
-        has nothing left. Who waited for a wave ``notices`` so long after its beginning. ``outcome(which, begun)`` tells
-        of some of them (places in ``some``) when each is decided well, and when it is hurt; infinite where it is
-        not."""
+        has nothing left. That all are decided goes ``unnoticed`` for a while; who waited for a wave ``notices`` so long
+        after its beginning. ``outcome(which, begun)`` tells of some of them (places in ``some``) when each is decided
+        well, and when it is hurt; infinite where it is not."""
         begun = np.full(len(some), np.inf)
         waiting = np.argsort(ready, kind="stable")
         waiting = waiting[np.isfinite(ready[waiting])]
@@ -133,7 +140,7 @@ class Budgeted:
                 if not len(later):
                     break  # it is used up
                 # Looked at as they are decided; not after each of thousands.
-                at = float(later[max(0, len(later) // LOOKS - 1)])
+                at = float(later[max(0, len(later) // LOOKS - 1)]) + unnoticed()
                 continue
             taken = self._taken(some, waiting, wave)
             waited = ready[taken] < at

@@ -28,7 +28,7 @@ SHORTEST = 0.05
 class Ask:
     """What is to be rehearsed: a plan, on a fleet, from ``now`` on; ``size`` bytes for each device; each of ``faults``
     with whom it can strike (None: no fault); in so many ``runs``, from ``seed`` on. People say go, or approve, after
-    ``people`` hours."""
+    ``people`` hours; the service looks at its rollouts every ``turn`` hours."""
 
     plan: Plan
     fleet: Fleet
@@ -39,6 +39,7 @@ class Ask:
     runs: int = 200
     seed: int = 1
     people: float = 0.0
+    turn: float = 0.0
 
 
 class Tables:
@@ -139,7 +140,9 @@ def _runs(
     week = tables.of(plan)
     for shift in range(days):
         hours = week.begun(shift)
-        setting = Setting(plan, fleet, hours, ask.watch, ask.now, ask.size, fault, struck, ask.people, rings, groups)
+        setting = Setting(
+            plan, fleet, hours, ask.watch, ask.now, ask.size, fault, struck, ask.people, ask.turn, rings, groups
+        )
         for number in range(shift, runs, days):
             course = Run(setting, np.random.default_rng((ask.seed, number))).play()
             yield tell(course, devices, ask.size, horizon, week.blocked)

@@ -11,6 +11,7 @@ from mellow_herald.core.duration import parse_duration
 from mellow_herald.service.context import Context
 from mellow_herald.service.problems import ProblemError
 from mellow_herald.service.rehearsals.process import DATABASE
+from mellow_herald.service.rollouts.conductor import TURN_SECONDS
 from mellow_herald.service.rollouts.planning import prepare
 from mellow_herald.service.rollouts.record import stored_rollout
 from mellow_herald.store import rehearsals
@@ -57,10 +58,10 @@ async def ask(context: Context, asked: RehearsalIn, by: str) -> RehearsalOut:
 
 async def _start(context: Context, number: int) -> None:
     url = context.pools.work.url.render_as_string(hide_password=False)
+    turn = timedelta(seconds=TURN_SECONDS * context.clock.scale)
+    command = (sys.executable, "-m", "mellow_herald.service.rehearsals.process", str(number), str(turn.total_seconds()))
     # By the environment: a command line is everybody's to read.
-    process = await asyncio.create_subprocess_exec(
-        sys.executable, "-m", "mellow_herald.service.rehearsals.process", str(number), env={**os.environ, DATABASE: url}
-    )
+    process = await asyncio.create_subprocess_exec(*command, env={**os.environ, DATABASE: url})
     context.rehearsals.add(task := asyncio.create_task(_reap(process)))
     task.add_done_callback(context.rehearsals.discard)
 

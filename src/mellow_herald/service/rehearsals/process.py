@@ -37,11 +37,12 @@ class _CancelledError(Exception):
     """Somebody cancelled it."""
 
 
-async def main(rehearsal_id: int) -> None:
-    """Waits for its turn, rehearses, and writes down the answer, or why there is none."""
+async def main(rehearsal_id: int, turn_s: float) -> None:
+    """Waits for its turn, rehearses, and writes down the answer, or why there is none. The service looks at rollouts
+    every ``turn_s`` seconds of its time."""
     os.nice(NICE)
     engine = make_engine(os.environ[DATABASE], 3, 0)
-    work = asyncio.ensure_future(_rehearse(engine, rehearsal_id))
+    work = asyncio.ensure_future(_rehearse(engine, rehearsal_id, turn_s))
     asyncio.get_running_loop().add_signal_handler(signal.SIGTERM, work.cancel)
     try:
         await work
@@ -60,7 +61,7 @@ async def main(rehearsal_id: int) -> None:
         await engine.dispose()
 
 
-async def _rehearse(engine: AsyncEngine, rehearsal_id: int) -> None:
+async def _rehearse(engine: AsyncEngine, rehearsal_id: int, turn_s: float) -> None:
     async with engine.connect() as turn:
         began = time.monotonic()
         while not await hold(turn, Lock.REHEARSAL):
@@ -74,7 +75,7 @@ async def _rehearse(engine: AsyncEngine, rehearsal_id: int) -> None:
             row = await rehearsals.find(connection, rehearsal_id)
             if row is None:
                 raise _CancelledError
-            ask, model = await _ask(engine, row)
+            ask, model = await _ask(engine, row, turn_s)
         rehearsed = await _play(engine, rehearsal_id, ask)
         result = result_of(rehearsed, ask, row, model, time.monotonic() - began)
         await _end(engine, rehearsal_id, RehearsalState.DONE, result=result.model_dump(mode="json"), progress=1.0)
@@ -82,7 +83,7 @@ async def _rehearse(engine: AsyncEngine, rehearsal_id: int) -> None:
             await turn.invalidate()  # the lock ends with the session
 
 
-async def _ask(engine: AsyncEngine, row: StoredRehearsal) -> tuple[Ask, Any]:
+async def _ask(engine: AsyncEngine, row: StoredRehearsal, turn_s: float) -> tuple[Ask, Any]:
     now = row["asked_at"]
     async with engine.begin() as connection:
         prepared = await prepare(connection, PlanDocument.model_validate(row["plan"]), now)
@@ -96,7 +97,9 @@ async def _ask(engine: AsyncEngine, row: StoredRehearsal) -> tuple[Ask, Any]:
     if not model.ids:
         raise Refused("no-devices", "the plan reaches no device now.", "See `herald rollout preview`.")
     size, people = prepared.size, row["people_s"] / 3600
-    return Ask(prepared.plan, model.fleet, watch, now, size, struck, row["runs"], row["seed"], people), model
+    return Ask(
+        prepared.plan, model.fleet, watch, now, size, struck, row["runs"], row["seed"], people, turn_s / 3600
+    ), model
 
 
 async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
@@ -150,4 +153,4 @@ async def _end(engine: AsyncEngine, rehearsal_id: int, state: RehearsalState, **
 
 
 if __name__ == "__main__":
-    asyncio.run(main(int(sys.argv[1])))
+    asyncio.run(main(int(sys.argv[1]), float(sys.argv[2])))
