@@ -4096,7 +4096,8 @@ export interface components {
         };
         /**
          * Crossing
-         * @description A rollout that brought a version to devices of the line.
+         * @description A rollout that brought a version to devices of the line; of two that are compared, ``version`` names both
+         *     (``2.4.0 or 2.5.2``).
          */
         Crossing: {
             /** Id */

@@ -3,8 +3,8 @@
 from datetime import datetime
 from typing import TypedDict
 
-from sqlalchemy import ColumnElement, case, func, select
-from sqlalchemy.dialects.postgresql import distinct_on, insert
+from sqlalchemy import ColumnElement, case, func, literal, select
+from sqlalchemy.dialects.postgresql import aggregate_order_by, distinct_on, insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.store.database import fetch_all
@@ -36,7 +36,7 @@ class Presence(TypedDict):
 
 
 class LineRollout(TypedDict):
-    """A rollout of a line."""
+    """A rollout of a line; ``version`` names both where it compares two releases of it."""
 
     id: int
     name: str
@@ -103,10 +103,19 @@ async def list_samples(connection: AsyncConnection, board: str, line: str, since
 
 async def rollouts_of_line(connection: AsyncConnection, board: str, line: str) -> list[LineRollout]:
     """The rollouts that brought releases of a line to devices of a board, oldest first."""
+    both = aggregate_order_by(literal(" or "), Release.id != Rollout.release_id)
     statement = (
-        select(Rollout.id, Rollout.name, Rollout.state, Rollout.started_at, Rollout.ended_at, Release.version)
-        .join(Release, Release.id == Rollout.release_id)
+        select(
+            Rollout.id,
+            Rollout.name,
+            Rollout.state,
+            Rollout.started_at,
+            Rollout.ended_at,
+            func.string_agg(Release.version, both).label("version"),
+        )
+        .join(Release, Release.id.in_([Rollout.release_id, Rollout.second_release_id]))
         .where(Release.board == board, Release.line == line, Rollout.started_at.is_not(None), IS_RELEASE)
+        .group_by(Rollout.id)
         .order_by(Rollout.id)
     )
     return await fetch_all(connection, statement, LineRollout)

@@ -157,7 +157,8 @@ class LineageSample(Shown):
 
 
 class Crossing(Shown):
-    """A rollout that brought a version to devices of the line."""
+    """A rollout that brought a version to devices of the line; of two that are compared, ``version`` names both
+    (``2.4.0 or 2.5.2``)."""
 
     id: int
     name: str
