@@ -1,8 +1,10 @@
 """The fleet as it is typed: import, one device at once, visits, baselines, and hands on simulated devices."""
 
+import asyncio
 import json
 import subprocess
 import sys
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -11,6 +13,8 @@ import pytest
 
 from mellow_herald.core.behaviour import Behaviour, Fault, encode_behaviour
 from mellow_herald.core.keys import private_to_pem, public_to_pem, raw_public
+from mellow_herald.service.calls.logs import show_lines
+from mellow_herald.service.fleet import devices
 from tests.harness.firmware import BOARD, LINE, make_bytes
 from tests.harness.patience import PATIENCE_S, until
 from tests.harness.service import PASSWORD, RunningService
@@ -132,6 +136,24 @@ def test_one_device_at_once_shows_both_ends_and_hands_reach_it(
     assert "cut for 2m" in terminal.good("sim", "cut", "SIM-1", "--for", "2m", *here)
     assert "No device SIM-9" in terminal.bad(1, "sim", "reset", "SIM-9", *here)
     assert "SIM-1: enrolled" in (tmp_path / "devices.log").read_text()
+
+
+def test_what_a_device_says_before_the_service_has_answered_is_shown(
+    service: RunningService, terminal: Terminal, sim: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    install = devices.install
+
+    async def slow(*given: Any) -> tuple[int, bool]:
+        started = await install(*given)
+        deadline = time.monotonic() + PATIENCE_S
+        while not any(line.text == "confirmed" for line in await show_lines(service.context, "SIM-1", 0, 500)):
+            assert time.monotonic() < deadline
+            await asyncio.sleep(0.2)
+        return started
+
+    monkeypatch.setattr(devices, "install", slow)
+    said = terminal.good("device", "install", "SIM-1", "--release", NEWEST, "--yes")
+    assert "device   manifest of 2.5.0 is signed by" in said and "device   confirmed" in said
 
 
 def test_import_says_what_it_would_do_and_export_can_be_read_back(terminal: Terminal, tmp_path: Path) -> None:

@@ -83,6 +83,7 @@ def install(
             found = herald.releases.find(release)
             if not yes:
                 typer.confirm(f"Bring {found.name} to {serial}, which runs {runs} ({way} today)?", abort=True, err=True)
+            before = _newest_line(herald, serial)
             started = herald.devices.install(
                 serial,
                 found.name,
@@ -103,6 +104,7 @@ def install(
             if not yes and not device.on_bench:
                 typer.confirm(f"{serial} is no bench device yet. Mark it as one?", abort=True, err=True)
                 herald.devices.label([serial], on_bench=True, reason=f"to try {sealed.manifest.version} on it")
+            before = _newest_line(herald, serial)
             with byte_progress("sending", sealed.length) as progress:
                 started = herald.devices.install_build(
                     serial,
@@ -115,7 +117,7 @@ def install(
         print(f"rollout {started.id}: {started.name}")
         if not watch:
             return
-        state = _follow(herald, started.id, serial)
+        state = _follow(herald, started.id, serial, before)
     if state != "confirmed":
         raise typer.Exit(1)
     print(f"{serial} confirmed it {time.monotonic() - began:.0f} s after the command began.")
@@ -135,11 +137,16 @@ def _sealed(
     return sealed
 
 
-def _follow(herald: "Herald", rollout_id: int, serial: str) -> str:
-    """Shows both ends until the rollout is over; returns the attempt's last state."""
+def _newest_line(herald: "Herald", serial: str) -> int:
+    """The number of the last line that a device has told of."""
+    return max((line.id for line in herald.devices.log(serial, limit=1)), default=0)
+
+
+def _follow(herald: "Herald", rollout_id: int, serial: str, after: int) -> str:
+    """Shows both ends until the rollout is over, of the device all lines ``after`` that of this number: a quick one has
+    told of its first before the service has answered. Returns the attempt's last state."""
     from rich.live import Live
 
-    after = max((line.id for line in herald.devices.log(serial, limit=1)), default=0)
     if not sys.stdout.isatty():
         return _tell(herald, rollout_id, serial, after)
     with Live(console=console(), refresh_per_second=4) as live:
