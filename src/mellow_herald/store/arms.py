@@ -14,6 +14,7 @@ from sqlalchemy import (
     Text,
     any_,
     case,
+    false,
     func,
     literal,
     or_,
@@ -27,7 +28,8 @@ from mellow_herald.core.arms import ARM, Compared
 from mellow_herald.core.attempt import State
 from mellow_herald.core.comparison import Came, Exposed
 from mellow_herald.store.hurt import IS_HURT
-from mellow_herald.store.tables import AttemptRow, Device
+from mellow_herald.store.progress import SOAK_WITNESSED
+from mellow_herald.store.tables import AttemptRow, Device, Pulse
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,19 +76,21 @@ async def given(connection: AsyncConnection, rollout_id: int) -> dict[int, int]:
 
 async def exposed_in_order(connection: AsyncConnection, rollout_id: int, until: datetime) -> list[Exposed]:
     """What had become, by ``until``, of the devices that were exposed to the release that they got by lot, in the order
-    in which they were: good is whoever ran it until its soak was over. Who left it before that for no fault of its own,
-    as in a rollback, tells nothing and is not among them."""
+    in which they were. Good is whoever ran it until its soak was over, and has called since; undecided until then. Who
+    left it before that for no fault of its own, as in a rollback, tells nothing and is not among them."""
     stays = AttemptRow.state == State.CONFIRMED.value
     ran_until = case((stays, literal(until, DateTime(timezone=True))), else_=AttemptRow.changed_at)
-    good = AttemptRow.confirmed_at.is_not(None) & (AttemptRow.soak_until <= ran_until)
+    over = AttemptRow.confirmed_at.is_not(None) & (AttemptRow.soak_until <= ran_until)
+    good = over & (~stays | func.coalesce(SOAK_WITNESSED, false()))
     came = case((IS_HURT, Came.BAD.value), (good, Came.GOOD.value), else_=Came.UNDECIDED.value)
     statement = (
         select(AttemptRow.lot, came.label("came"))
+        .outerjoin(Pulse, Pulse.device_id == AttemptRow.device_id)
         .where(
             AttemptRow.rollout_id == rollout_id,
             AttemptRow.lot.is_not(None),
             AttemptRow.exposed_at.is_not(None),
-            or_(IS_HURT, good, AttemptRow.live),
+            or_(IS_HURT, stays, good, AttemptRow.live),
         )
         .order_by(AttemptRow.exposed_at, AttemptRow.id)
     )

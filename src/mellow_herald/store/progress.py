@@ -145,12 +145,15 @@ def _served(serving_since: datetime | None) -> ColumnElement[datetime]:
     return _SERVED if serving_since is None else literal(serving_since, DateTime(timezone=True))
 
 
+# Of a confirmed device: it has called since its soak was over.
+SOAK_WITNESSED = or_(AttemptRow.soak_s == 0, Pulse.seen_at >= AttemptRow.soak_until)
+
+
 def soak_ends(plan: Plan, serving_since: datetime | None = None) -> ColumnElement[datetime]:
     """When the soak of a confirmed device is over: once its time is and the device has called since; one that does not
     is waited for until it counts as silent."""
-    witnessed = or_(AttemptRow.soak_s == 0, Pulse.seen_at >= AttemptRow.soak_until)
     silent = func.greatest(Pulse.seen_at, _served(serving_since)) + cast(plan.answer_within, INTERVAL)
-    return case((witnessed, AttemptRow.soak_until), else_=func.greatest(AttemptRow.soak_until, silent))
+    return case((SOAK_WITNESSED, AttemptRow.soak_until), else_=func.greatest(AttemptRow.soak_until, silent))
 
 
 async def ring_progress(

@@ -1,5 +1,6 @@
 """Two releases compared by lot, from the plan to the choice, as devices and people see it."""
 
+from datetime import timedelta
 from typing import Any
 
 import pytest
@@ -169,11 +170,36 @@ def test_a_bad_arm_halts_and_is_gone_from_the_next_round(service: RunningService
         service.herald.rollouts.retry(attempt.id, "once more")
 
 
+def test_who_soaks_is_undecided_and_nobody_exposed_later_counts_before_it(
+    service: RunningService, fleet: list[PuppetDevice]
+) -> None:
+    rings = [{**RINGS[0], "soak": "1h"}, RINGS[1]]
+    rollout_id = service.herald.rollouts.start(plan(rings, release=OLD, arms=ARMS, brake=LIMITS)).id
+    service.wait_for(rollout_id, lambda r: r.rings[0].state == "open")
+    lots, by_serial = arms(service, rollout_id), {device.serial: device for device in fleet}
+    soaks, fails = by_serial[lots["old filter"][0]], by_serial[lots["new filter"][0]]
+    assert (told(soaks), told(fails)) == ("2.5.0", "2.5.1")
+    go(soaks, "2.5.0")
+    go(fails, "2.5.1", good=False)
+
+    def counts() -> list[tuple[int, ...]]:
+        arms_now = service.herald.comparison.show(rollout_id).arms
+        return [(one.exposed, one.undecided, one.good, one.bad, one.counted) for one in arms_now]
+
+    assert counts() == [(1, 1, 0, 0, 0), (1, 0, 0, 1, 0)]
+    service.pass_time(timedelta(hours=1))
+    assert counts() == [(1, 1, 0, 0, 0), (1, 0, 0, 1, 0)], "it may have gone wrong since it was heard of last"
+    soaks.checkin()
+    until(lambda: counts() == [(1, 0, 1, 0, 1), (1, 0, 0, 1, 1)])
+
+
 def test_the_other_release_is_needed_until_it_is_chosen_against(
     service: RunningService, fleet: list[PuppetDevice]
 ) -> None:
     rollout_id = start(service)
     newer = next(one for one in service.herald.releases.list().items if one.version == "2.5.1")
+    crossings = service.herald.releases.lineage(BOARD, LINE).crossings
+    assert [(one.id, one.version) for one in crossings] == [(rollout_id, "2.5.0 or 2.5.1")]
     assert list(service.herald.releases.foresee_withdrawal(newer.id).rollouts) == [rollout_id]
     service.herald.comparison.choose(rollout_id, "old filter", "cheaper")
     assert not service.herald.releases.foresee_withdrawal(newer.id).rollouts
@@ -246,3 +272,23 @@ def test_a_choice_while_it_is_held_gives_nobody_anything_before_it_goes_on(
     assert device.checkin().status_code == 204
     service.herald.rollouts.resume(rollout_id, "looked at")
     assert told(device) == "2.5.0"
+
+
+def test_a_choice_that_breaks_off_in_its_middle_has_changed_nothing(
+    service: RunningService, fleet: list[PuppetDevice], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rollout_id, by_serial = start(service), {device.serial: device for device in fleet}
+    device = by_serial[arms(service, rollout_id)["new filter"][0]]
+
+    async def away(*_: object) -> None:
+        raise ConnectionRefusedError(111, "Connection refused")
+
+    with monkeypatch.context() as patched, service.http(service.token) as http:
+        patched.setattr("mellow_herald.service.rollouts.comparing.renew_orders", away)
+        asked = {"arm": "old filter", "reason": "known for a year"}
+        assert http.post(f"/api/v1/rollouts/{rollout_id}/choose", json=asked).status_code == 503
+    assert service.herald.comparison.show(rollout_id).chosen is None
+    assert told(device) == "2.5.1"
+    service.herald.comparison.choose(rollout_id, "old filter", "known for a year")
+    assert told(device) == "2.5.0"
+    assert journalled(service, "rollout old filter chosen").why == "known for a year"
