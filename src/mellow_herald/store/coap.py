@@ -9,6 +9,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncConnection
 
 from mellow_herald.store.database import among, fetch_all, fetch_one
+from mellow_herald.store.history import add_event
 from mellow_herald.store.rows.coap import StoredCoapDevice
 from mellow_herald.store.tables import AttemptRow, CoapDevice, Device, Release, Rollout
 
@@ -125,6 +126,14 @@ async def put_coap(connection: AsyncConnection, device_id: int, **values: Any) -
 async def change_coap(connection: AsyncConnection, device_id: int, **values: Any) -> None:
     """Writes columns."""
     await connection.execute(update(CoapDevice).where(CoapDevice.device_id == device_id).values(**values))
+
+
+async def note_trouble(connection: AsyncConnection, device_id: int, what: str, at: datetime) -> None:
+    """Notes what went wrong last; the device's history keeps it, too, unless it is what went wrong before."""
+    before = select(CoapDevice.trouble).where(CoapDevice.device_id == device_id).with_for_update()
+    if (await connection.execute(before)).scalar_one_or_none() not in (None, what):
+        await add_event(connection, device_id, at, "trouble by CoAP", what)
+    await change_coap(connection, device_id, trouble=what, trouble_at=at)
 
 
 async def mark_coap(connection: AsyncConnection, device_id: int, lifetime_s: int, at: datetime) -> None:

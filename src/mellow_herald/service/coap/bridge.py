@@ -313,7 +313,7 @@ class Bridge:
             try:
                 async with self._context.engine.begin() as connection:
                     now = self._context.clock.now()
-                    await coap.change_coap(connection, device_id, trouble=what, trouble_at=now)
+                    await coap.note_trouble(connection, device_id, what, now)
             except Exception as failed:
                 say_trouble("a device's trouble could not be noted", failed, device=device_id)
 

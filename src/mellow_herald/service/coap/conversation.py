@@ -446,7 +446,9 @@ class Conversation:
             await coap.change_coap(connection, self._device["device_id"], **values)
 
     async def _note_trouble(self, what: str) -> None:
+        device_id, now = self._device["device_id"], self._context.clock.now()
         try:
-            await self._change(trouble=what, trouble_at=self._context.clock.now())
+            async with self._context.engine.begin() as connection:
+                await coap.note_trouble(connection, device_id, what, now)
         except Exception as error:
-            say_trouble("a device's trouble could not be noted", error, device=self._device["device_id"])
+            say_trouble("a device's trouble could not be noted", error, device=device_id)
