@@ -95,8 +95,9 @@ def test_a_page_is_laid_out_kept_and_read_back(page: Page, service: RunningServi
     # Rows are moved, made higher, and taken away.
     page.get_by_role("button", name="Row 2 up").click()
     expect(page.get_by_test_id("chart-row").first.get_by_test_id("plot-weight+temperature")).to_be_visible()
+    expect(both).to_contain_text("4 of 4 lines")
     edge = page.get_by_role("separator", name="Height of weight, temperature").first
-    edge.scroll_into_view_if_needed()
+    edge.hover()  # waits until it stands still
     place = edge.bounding_box()
     assert place is not None
     page.mouse.move(place["x"] + 40, place["y"] + 2)

@@ -45,7 +45,13 @@ const { failure, reload } = useLoading(async () => {
   }
   kept.value = JSON.stringify(draft.value)
 })
-watch(() => props.id, reload)
+watch(
+  () => props.id,
+  (id) => {
+    // What was just kept is here already: reading it again would take away what was typed since.
+    if (id === null || id !== page.value?.id) reload()
+  },
+)
 
 const names = computed(() => [...new Set(signals.value.map((one) => one.name))].sort())
 const numbers = computed(() => [...new Set(signals.value.filter((one) => one.kind === 'number').map((one) => one.name))].sort())
