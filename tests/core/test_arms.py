@@ -6,7 +6,7 @@ from itertools import pairwise
 import numpy as np
 import pytest
 
-from mellow_herald.core.arms import Arm
+from mellow_herald.core.arms import Arm, find_arm
 from mellow_herald.core.brake import ARM, Watch, stream_weights
 from mellow_herald.core.lot import by_lot
 from mellow_herald.core.plan import Plan, Ring
@@ -81,3 +81,15 @@ def test_each_arm_has_a_stream_of_evidence_of_its_own_and_all_together_are_one()
     alone = stream_weights(Watch(2, {ARM: ["old filter", "new"]}), [])
     assert sum(alone.values()) == pytest.approx(1)
     assert stream_weights(Watch(2, {"hw_rev": ["1", "2"]}), [])["whole", ""] == pytest.approx(0.8)
+
+
+@pytest.mark.parametrize(("name", "position"), [("old filter", 0), ("2.5.0", 0), ("b/l/2.5.1", 1)])
+def test_an_arm_is_named_by_itself_its_release_or_its_version(name: str, position: int) -> None:
+    assert find_arm((OLD, NEW), name) == position
+
+
+def test_what_names_no_arm_or_both_is_refused() -> None:
+    swapped = (Arm("2.5.1", OLD.release), Arm("2.5.0", NEW.release))
+    for arms, name in (((OLD, NEW), "newest"), (swapped, "2.5.1")):
+        with pytest.raises(Refused, match=r"compares no '.*'\. Choose '.*' or '.*'\."):
+            find_arm(arms, name)

@@ -37,15 +37,19 @@ def choose(
     """Choose the release that the rest gets. Who has switched to the other, or is about to, keeps it."""
     from mellow_herald.cli.connection import connect
     from mellow_herald.cli.watching import picture
+    from mellow_herald.core.arms import Arm, find_arm
+    from mellow_herald.core.release_name import parse_release_name
 
     with connect() as herald:
         seen = herald.comparison.show(rollout_id)
         if not as_json:
             print_comparison(seen)
+        named = seen.arms[find_arm([Arm(one.name, parse_release_name(one.release)) for one in seen.arms], arm)]
         if reason is None:
             reason = typer.prompt("Reason", err=True)
-        if not yes:
-            typer.confirm(f"Bring {arm} to everybody from now on?", abort=True, err=True)
+        if not yes and seen.chosen is None:
+            question = f"Bring {named.name} ({named.release}) to everybody from now on?"
+            typer.confirm(question, abort=True, err=True)
         after = herald.comparison.choose(rollout_id, arm, reason)
     if as_json:
         print_json(after)

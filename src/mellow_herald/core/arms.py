@@ -56,5 +56,15 @@ def check_arms(arms: Sequence[Arm], release: ReleaseName, rings: int) -> None:
         )
 
 
+def find_arm(arms: Sequence[Arm], name: str) -> int:
+    """The position of the arm that is meant: by its name, its release's, or its release's version. Raises
+    ``Refused``."""
+    found = [n for n, arm in enumerate(arms) if name in (arm.name, str(arm.release), arm.release.version)]
+    if len(found) != 1:
+        names = " or ".join(repr(arm.name) for arm in arms)
+        raise Refused("unknown-arm", f"The rollout compares no {name!r}.", f"Choose {names}.")
+    return found[0]
+
+
 def _refused(detail: str, hint: str) -> Refused:
     return Refused("bad-plan", detail, hint)

@@ -7,7 +7,7 @@ from datetime import datetime
 
 from sqlalchemy.ext.asyncio import AsyncConnection
 
-from mellow_herald.core.arms import Arm
+from mellow_herald.core.arms import Arm, find_arm
 from mellow_herald.core.attempt import BEFORE_SWITCH, RETRIED, CallOff, EndTries, Resume, State
 from mellow_herald.core.comparison import (
     ALPHA,
@@ -108,11 +108,7 @@ def _position(row: RolloutOfRelease, plan: Plan, name: str) -> int:
         )
     if row["state"] not in BEFORE_CHOICE:
         raise ProblemError(409, "wrong-state", f"Rollout {rollout_id} is {row['state']}: there is nothing to choose.")
-    found = [n for n, arm in enumerate(plan.arms) if name in (arm.name, str(arm.release), arm.release.version)]
-    if len(found) != 1:
-        names = " or ".join(repr(arm.name) for arm in plan.arms)
-        raise ProblemError(422, "unknown-arm", f"Rollout {rollout_id} compares no {name!r}. Choose {names}.")
-    return found[0]
+    return find_arm(plan.arms, name)
 
 
 def _compares_none(rollout_id: int) -> ProblemError:
