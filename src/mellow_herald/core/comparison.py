@@ -114,14 +114,22 @@ def compare_rates(first: Counts, second: Counts, alpha: float = ALPHA) -> Rates:
     bound = -math.log(alpha)
     one, other = _log_ratio(first, GRID), _log_ratio(second, GRID)
     # Of the second, the rates that go with each rate of the first: the evidence falls and then rises along them.
-    joint = [(k, _within(other, bound - one[k])) for k in np.flatnonzero(one + other.min() < bound).tolist()]
-    low = min(span.low - float(GRID[min(k + 1, len(GRID) - 1)]) for k, span in joint)
-    high = max(span.high - float(GRID[max(k - 1, 0)]) for k, span in joint)
-    together = Counts(first.bad + second.bad, first.seen + second.seen)
-    pooled = np.array([together.bad / together.seen if together.seen else 0.5])
-    evidence = float((_log_ratio(first, pooled) + _log_ratio(second, pooled))[0])
+    least = int(other.argmin())
+    which = np.flatnonzero(one + other[least] < bound)
+    begins = least - np.searchsorted(other[least::-1], bound - one[which])
+    ends = least + np.searchsorted(other[least:], bound - one[which])
+    low = float((_at(begins) - _at(which + 1)).min())
+    high = float((_at(ends) - _at(which - 1)).max())
     difference = Interval(max(-1.0, low), min(1.0, high))
-    return Rates((first, second), (_within(one, bound), _within(other, bound)), difference, evidence)
+    arms = (_within(one, bound), _within(other, bound))
+    return Rates((first, second), arms, difference, rate_evidence(first, second))
+
+
+def rate_evidence(first: Counts, second: Counts) -> float:
+    """The natural logarithm of the evidence against one rate for both."""
+    seen = first.seen + second.seen
+    pooled = np.array([(first.bad + second.bad) / seen if seen else 0.5])
+    return float((_log_ratio(first, pooled) + _log_ratio(second, pooled))[0])
 
 
 def compare_means(first: Sequence[float], second: Sequence[float], alpha: float = ALPHA) -> Means:
@@ -149,6 +157,11 @@ def _log_ratio(counts: Counts, rates: Numbers) -> Numbers:
     good = counts.seen - counts.bad
     mixed = float(betaln(0.5 + counts.bad, 0.5 + good) - betaln(0.5, 0.5))
     return np.asarray(mixed - xlogy(counts.bad, rates) - xlog1py(good, -rates), np.float64)
+
+
+def _at(places: npt.NDArray[np.int64]) -> Numbers:
+    """The rates at places of the grid, or at its ends."""
+    return np.asarray(GRID[np.clip(places, 0, len(GRID) - 1)], np.float64)
 
 
 def _within(logs: Numbers, bound: float) -> Interval:
