@@ -2,11 +2,18 @@
 
 import pytest
 
+from mellow_herald.service.rollouts import opening
 from tests.harness.device import PuppetDevice
 from tests.harness.firmware import BOARD, LINE
 from tests.harness.service import RunningService
 
 RELEASE = f"{BOARD}/{LINE}/2.5.0"
+
+
+@pytest.fixture(autouse=True)
+def rings_that_open_late(monkeypatch: pytest.MonkeyPatch) -> None:
+    """An answer waits for the ring that it has let open, on a slow machine, too."""
+    monkeypatch.setattr(opening, "OPENS_WITHIN", 60.0)
 
 
 @pytest.fixture
