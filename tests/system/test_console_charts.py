@@ -47,7 +47,7 @@ def choose(page: Page, label: str, *names: str) -> None:
 
 
 def over(plot: Locator) -> dict[str, float]:
-    plot.locator(".u-over").scroll_into_view_if_needed()
+    plot.locator(".u-over").hover()  # comes into view, and waits until it stands still
     box = plot.locator(".u-over").bounding_box()
     assert box is not None
     return dict(box)  # type: ignore[arg-type]

@@ -2,6 +2,7 @@
 
 import gzip
 import re
+from collections.abc import Callable
 from datetime import timedelta
 
 import pytest
@@ -19,15 +20,16 @@ __all__ = ["fleet"]
 pytestmark = pytest.mark.system
 
 
-def drag(page: Page, signal: str, begin: float, end: float) -> None:
+def drag(page: Page, signal: str, begin: float, end: float, meanwhile: Callable[[], None] = lambda: None) -> None:
     """Over a share of a plot's width."""
     plot = page.get_by_test_id(f"plot-{signal}").locator(".u-over")
-    plot.scroll_into_view_if_needed()
+    plot.hover()  # comes into view, and waits until it stands still
     box = plot.bounding_box()
     assert box is not None
     page.mouse.move(box["x"] + begin * box["width"], box["y"] + 50)
     page.mouse.down()
     page.mouse.move(box["x"] + end * box["width"], box["y"] + 60, steps=8)
+    meanwhile()
     page.mouse.up()
 
 
@@ -56,9 +58,19 @@ def test_readings_are_drawn_dragged_and_read_back(
     expect(legend).to_contain_text("TA-0")
     expect(legend.locator("tr", has_text="TA-3").locator("td")).to_have_text(re.compile(r"^7[45]\.\d* ?%?|^7[45] %"))
 
+    # The page follows what comes in: whoever points at a moment, or drags, is not disturbed by it.
+    def something_comes() -> None:
+        with page.expect_response(re.compile(r"/api/v1/readings\?")) as answer:
+            pass
+        answer.value.finished()
+        page.wait_for_timeout(300)
+
+    shown = plot.locator(".u-legend tr", has_text="TA-3").locator("td")
+    something_comes()
+    expect(shown).not_to_have_text("–")
     # A stretch that is dragged over is asked for anew, finer, and a double click goes back.
     before = plot.locator(".head").inner_text()
-    drag(page, "battery", 0.4, 0.5)
+    drag(page, "battery", 0.4, 0.5, meanwhile=something_comes)
     expect(page.get_by_test_id("stretch")).to_be_visible()
     expect(plot.locator(".head")).not_to_have_text(before)
     expect(plot).to_contain_text("in steps of 1 s")

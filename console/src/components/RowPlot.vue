@@ -41,6 +41,10 @@ const DOT = 4
 // Of several devices together a bucket is as wide (pixels) that each has sent something in it.
 const GROUP_WIDTH = 10
 let plot: uPlot | null = null
+let drawnAs = ''
+// A page follows what comes in: what comes while somebody drags over a plot is drawn when they let go.
+let dragged = false
+let behind = false
 let watching: ResizeObserver | null = null
 
 async function ask(signal: string): Promise<Series> {
@@ -142,12 +146,22 @@ function dots(lines: Line[], strokes: string[], unit: string): uPlot.Series[] {
 }
 
 function draw() {
-  plot?.destroy()
-  plot = null
+  behind = dragged
+  if (dragged) return
   const { data, lines } = drawn.value
-  if (!lines.length || !place.value) return
   const shown = lines.slice(0, MOST_LINES)
   const strokes = shown.map((line, at) => styles.of(line.signal, line.key).colour ?? colour(at, shown.length))
+  const columns = data.slice(0, 1 + (across.value ? 1 : 3) * shown.length) as uPlot.AlignedData
+  const looks = JSON.stringify([shown.map((line) => [nameOf(line), line.unit]), strokes, props.against, across.value?.unit, theme.global.name.value])
+  if (plot && looks === drawnAs) {
+    // The same lines further on: whoever points at them keeps their cursor.
+    plot.setData(columns)
+    return
+  }
+  plot?.destroy()
+  plot = null
+  drawnAs = looks
+  if (!lines.length || !place.value) return
   const ink = theme.global.current.value.dark ? '#c9d1d9' : '#3c4650'
   const grid = { stroke: theme.global.current.value.dark ? '#ffffff14' : '#00000012', width: 1 }
   const times = (_: uPlot, splits: number[], __: number, ___: number, apart: number) => splits.map((at, number) => stamp(at, splits[number - 1], apart))
@@ -186,20 +200,27 @@ function draw() {
         ],
       },
     },
-    data.slice(0, 1 + (other ? 1 : 3) * shown.length) as uPlot.AlignedData,
+    columns,
     place.value,
   )
+}
+function letGo() {
+  dragged = false
+  if (behind) draw()
 }
 
 function fit() {
   if (plot && place.value && place.value.clientWidth > 0) plot.setSize({ width: place.value.clientWidth, height: props.height })
 }
 onMounted(() => {
+  // The plot itself hears of it before the window does, and takes what was dragged over.
+  window.addEventListener('mouseup', letGo)
   watching = new ResizeObserver(fit)
   if (place.value) watching.observe(place.value)
   draw()
 })
 onBeforeUnmount(() => {
+  window.removeEventListener('mouseup', letGo)
   watching?.disconnect()
   plot?.destroy()
 })
@@ -217,7 +238,7 @@ defineExpose({ reload })
     <p v-else-if="empty" class="quiet nothing">
       {{ against ? `Nothing came of both in this stretch.` : 'Nothing came in this stretch.' }} Is it listened to, or is it too early?
     </p>
-    <div v-show="drawn.lines.length" ref="place" class="plot" />
+    <div v-show="drawn.lines.length" ref="place" class="plot" @mousedown="dragged = true" />
     <div v-for="one in words" :key="`${one.signal} ${one.key}`" class="band">
       <span class="quiet who">{{ nameOf(one) }}</span>
       <span class="line">

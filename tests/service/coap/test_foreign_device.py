@@ -205,8 +205,9 @@ def test_one_in_queue_mode_hears_only_after_it_has_spoken(coap: CoapService, fie
 
     # It wakes now and then, as such a device does: on a slow machine one waking is too short for all there is to say.
     def woken() -> bool:
-        with suppress(LibraryShutdown):  # it may just restart into the new firmware
-            field.do(meter.renew())
+        # It may just restart into the new firmware: the library then says so, or nothing at all.
+        with suppress(LibraryShutdown, TimeoutError):
+            field.do(meter.renew(), 10.0)
         return coap.herald.rollouts.show(rollout).live == 0
 
     until(woken, every=1.0)
