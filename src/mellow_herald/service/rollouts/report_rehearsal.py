@@ -35,14 +35,14 @@ def _rows(report: ReportOut, rehearsal: RehearsalOut, fault: RehearsedFault) -> 
     shift = rollout.started_at - rehearsal.asked_at if moved and rollout.started_at else timedelta()
     for ring, seen in zip(fault.rings, report.rings, strict=False):
         out = []
-        if not within(seen.done_at, ring.ends, shift):
+        if outside(seen.done_at, ring.ends, shift):
             out.append("done outside the fan")
         if not ring.hurt.low <= seen.bad <= ring.hurt.high:
             out.append("hurt outside the fan")
         yield [
             ring.name,
             times(ring.ends, shift),
-            "never" if seen.done_at is None else f"{seen.done_at:%d %b %H:%M}",
+            _told(seen.done_at),
             numbers(ring.hurt),
             str(seen.bad),
             "; ".join(out) or "within",
@@ -57,10 +57,23 @@ def within(at: datetime | None, spread: TimeSpread, shift: timedelta) -> bool:
     return early and (spread.high is None or at <= spread.high + shift)
 
 
+def outside(at: datetime | None, spread: TimeSpread, shift: timedelta) -> bool:
+    """Whether a time is told to lie outside of its fan: not if it is told by the same minute as one of its ends."""
+    return not within(at, spread, shift) and _told(at) not in _quantiles(spread, shift)
+
+
 def times(spread: TimeSpread, shift: timedelta) -> str:
     """Quantiles of a time, in words."""
-    told = ["never" if at is None else f"{at + shift:%d %b %H:%M}" for at in (spread.low, spread.middle, spread.high)]
+    told = _quantiles(spread, shift)
     return told[0] if len(set(told)) == 1 else " … ".join(told)
+
+
+def _quantiles(spread: TimeSpread, shift: timedelta) -> list[str]:
+    return [_told(None if at is None else at + shift) for at in (spread.low, spread.middle, spread.high)]
+
+
+def _told(at: datetime | None) -> str:
+    return "never" if at is None else f"{at:%d %b %H:%M}"
 
 
 def numbers(spread: NumberSpread) -> str:
