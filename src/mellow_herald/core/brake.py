@@ -202,11 +202,12 @@ def _streams(tallies: list[Tally], watch: Watch) -> tuple[dict[tuple[str, str], 
     sums: dict[tuple[str, str], list[Numbers]] = {(WHOLE, ""): [zero.copy(), zero.copy()]}
     first: dict[tuple[str, str], tuple[bool, datetime | None, str]] = {}
     for tally in tallies:
+        seen, bad = np.asarray(tally.seen, np.float64), np.asarray(tally.bad, np.float64)
         keys = [(WHOLE, ""), (RING, str(tally.ring)), *((f, v) for f, v in tally.facts.items() if f in watch.foreseen)]
         for key in keys:
             both = sums.setdefault(key, [zero.copy(), zero.copy()])
-            both[0] += np.asarray(tally.seen, np.float64)
-            both[1] += np.asarray(tally.bad, np.float64)
+            both[0] += seen
+            both[1] += bad
             came = (tally.first_at is None, tally.first_at, key[1])
             if key not in first or (tally.first_at is not None and came < first[key]):
                 first[key] = came

@@ -10,9 +10,10 @@ from sqlalchemy import delete, insert, select, text
 
 from mellow_herald.client import ProblemError
 from mellow_herald.core.foresight import word_of
+from mellow_herald.service.rehearsals import process
 from mellow_herald.store.database import make_engine
 from mellow_herald.store.rehearsals import known_of, switches_took
-from mellow_herald.store.tables import ConditionDay, Device
+from mellow_herald.store.tables import ConditionDay, Device, RehearsalState
 from mellow_herald.wire.rehearsal import RehearsalIn, RehearsalOut
 from tests.harness.device import PuppetDevice
 from tests.harness.patience import until
@@ -197,6 +198,24 @@ async def away_for(service: RunningService, seconds: float) -> None:
         finally:
             await connection.execute(text(f'ALTER DATABASE "{url.database}" ALLOW_CONNECTIONS true'))
     await engine.dispose()
+
+
+def test_one_without_its_service_does_not_wait_long_for_a_database_that_is_away(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(process, "LOOK_S", 0.01)
+    monkeypatch.setattr(process, "LONGEST_ALONE_S", 0.1)
+    nowhere = make_engine("postgresql+asyncpg://nobody@127.0.0.1:1/nothing", 1, 0)
+
+    async def end(seconds: float) -> None:
+        async with asyncio.timeout(seconds):
+            await process._end(nowhere, 1, RehearsalState.DONE)
+
+    with pytest.raises(TimeoutError):
+        asyncio.run(end(0.5))
+    monkeypatch.setattr(process, "STARTED_BY", -1)
+    with pytest.raises(OSError, match="Connect"):
+        asyncio.run(end(30.0))
 
 
 def test_what_makes_no_sense_is_refused_at_once(service: RunningService, fleet: list[PuppetDevice]) -> None:

@@ -90,7 +90,7 @@ def tell(course: Course, devices: Sequence[int], size: int, horizon: float, bloc
     plan each device never meets."""
     until = min(course.stopped, horizon)
     passages = [passage for passage in course.passages if passage is not None]
-    exposed = [0 if passage is None else int((passage.begun <= until).sum()) for passage in course.passages]
+    exposed = [0 if passage is None else int(np.count_nonzero(passage.begun <= until)) for passage in course.passages]
     # Who has the release goes wrong by it, whether the rollout still looks or not.
     harmed = [
         np.empty(0, np.int64) if one is None else np.flatnonzero(np.isfinite(one.hurt) & (one.begun <= until))
@@ -130,6 +130,8 @@ def _never(passages: Sequence[Passage], devices: Sequence[int], until: float, bl
     found: Counter[str] = Counter()
     for passage in passages:
         left = ~(passage.begun <= until)
+        if not left.any():
+            continue
         found["not heard of"] += int((left & ~(passage.asked <= until)).sum())
         waits = left & (passage.asked <= until) & ~(passage.offered <= until)
         found += _by_reason(blocked, blocked.fetch[passage.some[waits]], "offered nothing before it ended")

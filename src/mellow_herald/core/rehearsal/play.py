@@ -5,6 +5,7 @@ them. Only how the devices of a ring pass through it is computed for all of them
 orders that the service would give (``core.order``).
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
@@ -63,6 +64,17 @@ class _Counted:
     at_risk: int
 
 
+@dataclass(frozen=True, slots=True)
+class _Alike:
+    """Devices of a ring that agree in all watched facts: when they begin to count for a brake, and when they are heard
+    to be bad, both ascending."""
+
+    values: Mapping[str, str]
+    begun: Numbers
+    bad: Numbers
+    first_at: datetime
+
+
 class Run:
     """One run. Deterministic by its generator."""
 
@@ -79,6 +91,9 @@ class Run:
         self._passages: list[Passage | None] = [None] * count
         self._course = Course([np.inf] * count, [np.inf] * count, self._passages)
         self._news: list[float] = []
+        # By brake: when it is heard of bad devices (the first of them), and its devices by ring and watched facts.
+        self._bad_at: dict[BrakeKind, Numbers] = {}
+        self._sorted: dict[tuple[BrakeKind, int], list[_Alike]] = {}
         self._moments: list[float] = []
         self._over: dict[int, RingProgress] = {}
         self._counted: dict[int, _Counted] = {}
@@ -215,6 +230,8 @@ class Run:
                 halts_at(1, brake.alpha),
             )
             for kind in BrakeKind
+            # Without a bad device the evidence of a brake is at most 1.
+            if kind in self._bad_at and self._bad_at[kind][0] <= at
         )
 
     def _tallies(self, kind: BrakeKind, moments: Numbers) -> list[Tally]:
@@ -223,23 +240,24 @@ class Run:
         for position, passage in enumerate(self._passages):
             if passage is None:
                 continue
-            begins, bad = (
-                (passage.begun, passage.bad) if kind is BrakeKind.FIRMWARE else (passage.offered, passage.undelivered)
-            )
-            for values, mine in self._set.groups[position]:
-                begun = np.sort(begins[mine])
-                if not len(begun) or begun[0] > moments[-1]:
-                    continue
-                heard = np.sort(bad[mine][np.isfinite(bad[mine])])
-                found.append(
-                    Tally(
-                        position,
-                        values,
-                        np.searchsorted(begun, moments, side="right"),
-                        np.searchsorted(heard, moments, side="right"),
-                        self._when(float(begun[0])),
-                    )
-                )
+            if (kind, position) not in self._sorted:
+                self._sorted[kind, position] = self._alike(kind, position, passage)
+            for one in self._sorted[kind, position]:
+                if one.begun[0] <= moments[-1]:
+                    seen, bad = (times.searchsorted(moments, side="right") for times in (one.begun, one.bad))
+                    found.append(Tally(position, one.values, seen, bad, one.first_at))
+        return found
+
+    def _alike(self, kind: BrakeKind, position: int, passage: Passage) -> list[_Alike]:
+        begins, bad = (
+            (passage.begun, passage.bad) if kind is BrakeKind.FIRMWARE else (passage.offered, passage.undelivered)
+        )
+        found = []
+        for values, mine in self._set.groups[position]:
+            begun, heard = np.sort(begins[mine]), bad[mine]
+            if len(begun) and begun[0] < np.inf:
+                first_at = self._when(float(begun[0]))
+                found.append(_Alike(values, begun, np.sort(heard[np.isfinite(heard)]), first_at))
         return found
 
     # What comes next -----------------------------------------------------------------------------------------------
@@ -291,6 +309,8 @@ class Run:
     def _note_news(self) -> None:
         """The moments at which a brake may halt: where its evidence first reaches what halts; and bad news as such."""
         plan, halt = self._set.plan, np.log(halts_at(1, self._set.plan.brake.alpha))
+        if self._set.fault is None:
+            return
         found: set[float] = set()
         for kind, limit in (
             (BrakeKind.FIRMWARE, plan.brake.firmware_limit),
@@ -302,6 +322,7 @@ class Run:
             moments = np.unique(np.concatenate(heard))[:MOST_NEWS] if heard else np.empty(0)
             if not len(moments):
                 continue
+            self._bad_at[kind] = moments
             found |= set(moments[:1].tolist())
             over = np.flatnonzero(evidence_over_time(self._tallies(kind, moments), self._set.watch, limit) >= halt)
             found |= set(moments[over[:1]].tolist())

@@ -6,7 +6,9 @@ import signal
 import sys
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -29,7 +31,10 @@ from mellow_herald.store.trouble import ERRORS, is_away
 from mellow_herald.wire.plan import PlanDocument
 
 DATABASE = "HERALD_REHEARSAL_DATABASE"
-NICE, LOOK_S, LONGEST_WAIT_S, LONGEST_AWAY_S = 10, 0.5, 3600.0, 3600.0
+# Runs that are played side by side; most of a run is spent in computations that let another thread go on.
+SIDE_BY_SIDE = 2
+NICE, LOOK_S, LONGEST_WAIT_S, LONGEST_AWAY_S, LONGEST_ALONE_S = 10, 0.5, 3600.0, 3600.0, 60.0
+STARTED_BY = os.getppid()
 UNDER_WAY = (RehearsalState.WAITING, RehearsalState.RUNNING)
 
 
@@ -103,7 +108,7 @@ async def _ask(engine: AsyncEngine, row: StoredRehearsal, turn_s: float) -> tupl
 
 
 async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
-    """Plays in a thread, and says how far it is meanwhile."""
+    """Plays in threads, and says how far it is meanwhile."""
     done, stop = [0.0], threading.Event()
 
     def told(share: float) -> None:
@@ -111,7 +116,8 @@ async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
         if stop.is_set():
             raise _CancelledError
 
-    playing = asyncio.ensure_future(asyncio.to_thread(rehearse, ask, told))
+    runs = ThreadPoolExecutor(SIDE_BY_SIDE)
+    playing = asyncio.ensure_future(asyncio.to_thread(rehearse, replace(ask, each=runs.map), told))
     try:
         while not playing.done():
             await asyncio.wait([playing], timeout=LOOK_S)
@@ -126,6 +132,7 @@ async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
     finally:
         stop.set()
         await asyncio.wait([playing])
+        runs.shutdown(cancel_futures=True)
         playing.exception()  # whoever ends it need not hear of it
     return playing.result()
 
@@ -138,8 +145,9 @@ async def _beat(engine: AsyncEngine, rehearsal_id: int, state: RehearsalState, p
 
 
 async def _end(engine: AsyncEngine, rehearsal_id: int, state: RehearsalState, **values: Any) -> None:
-    """Writes down how it ended, as soon as the database is there."""
-    deadline = time.monotonic() + LONGEST_AWAY_S
+    """Writes down how it ended, as soon as the database is there; without the service that started it, the wait is
+    short: both were ended, and may never come back."""
+    began = time.monotonic()
     while True:
         try:
             async with engine.begin() as connection:
@@ -147,7 +155,8 @@ async def _end(engine: AsyncEngine, rehearsal_id: int, state: RehearsalState, **
                 await rehearsals.move(connection, rehearsal_id, UNDER_WAY, state=state.value, beat_at=now, **values)
             return
         except ERRORS as error:
-            if not is_away(error) or time.monotonic() > deadline:
+            longest = LONGEST_AWAY_S if os.getppid() == STARTED_BY else LONGEST_ALONE_S
+            if not is_away(error) or time.monotonic() - began > longest:
                 raise
         await asyncio.sleep(LOOK_S)
 
