@@ -113,16 +113,16 @@ def tell(course: Course, devices: Sequence[int], size: int, horizon: float, bloc
         float(size) * len(started),
         float(size) * float(by_hour.max()),
         _over_time([one.confirmed[one.confirmed <= until] for one in passages], horizon),
-        _over_time([one.hurt[some] for one, some in pairs], horizon),
+        _over_time([one.hurt[some[one.hurt[some] <= horizon]] for one, some in pairs], horizon),
     )
 
 
 def _over_time(times: Sequence[Numbers], horizon: float) -> Numbers:
-    """How many of these times have come at each of ``POINTS`` moments up to the horizon."""
+    """How many of these times, none of them after the horizon, have come at each of ``POINTS`` moments up to it."""
     counts = np.zeros(POINTS)
     for some in times:
-        within = some[some <= horizon]
-        counts += np.bincount(np.ceil(within * ((POINTS - 1) / horizon)).astype(np.int64), minlength=POINTS)[:POINTS]
+        places = some * ((POINTS - 1) / horizon)
+        counts += np.bincount(np.ceil(places, out=places).astype(np.int64), minlength=POINTS)[:POINTS]
     return np.cumsum(counts)
 
 

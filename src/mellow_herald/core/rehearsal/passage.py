@@ -31,7 +31,7 @@ class Passage:
     ``confirmed`` and ``bad`` (when that is heard); ``hurt``: when it goes wrong, heard of or not; ``undelivered``: when
     a transfer failed for good; ``soaked``: through its soak; ``news``: first heard to be bad, in whichever way;
     ``decided``: good or bad; ``soaks``: until then a confirmed one soaks. ``ever_aside``: whether anybody is set
-    aside."""
+    aside. Before ``first`` nothing has happened; from ``last`` on nothing does but that soaks end."""
 
     some: Places
     opened: float
@@ -51,6 +51,8 @@ class Passage:
     decided: Numbers = field(init=False)
     soaks: Numbers = field(init=False)
     ever_aside: bool = field(init=False)
+    first: float = field(init=False)
+    last: float = field(init=False)
 
     def set_aside(self, at: float) -> Flags:
         """Who holds no ring at a time."""
@@ -61,6 +63,17 @@ class Passage:
         self.news = np.minimum(self.bad, self.undelivered)
         self.decided = np.minimum(self.confirmed, self.news)
         self.soaks = np.minimum(self.soaked, self.bad)  # who will relapse soaks until then
+        moments = [self.late, self.asked, self.offered, self.begun, self.confirmed, self.news]
+        if self.ever_aside:
+            moments += [self.aside, self.aside_staged]
+        self.first = float(self.asked.min(initial=np.inf))
+        self.last = max(last_of(some) for some in moments)
+
+
+def last_of(times: Numbers) -> float:
+    """The last of these times that is ever, minus infinity if there is none."""
+    last = float(times.max(initial=-np.inf))
+    return last if last < np.inf else float(times[times < np.inf].max(initial=-np.inf))
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +95,14 @@ class Setting:
     turn: float = 0.0
     rings: Sequence[Places] = field(default=())
     groups: Sequence[Sequence[tuple[dict[str, str], Places]]] = field(default=())
+    # Of the devices of each ring, gathered once: their intervals, and how long they would take to fetch (hours).
+    intervals: Sequence[Numbers] = field(init=False)
+    fetches: Sequence[Numbers] = field(init=False)
+
+    def __post_init__(self) -> None:
+        fleet = self.fleet
+        object.__setattr__(self, "intervals", [fleet.interval[some] for some in self.rings])
+        object.__setattr__(self, "fetches", [self.size / fleet.rate[some] / SECONDS for some in self.rings])
 
 
 class Passing:
@@ -94,9 +115,9 @@ class Passing:
         # From being confirmed until the soak is over; drawn when its ring opens.
         self._soaks = np.zeros(setting.fleet.size)
         # Who goes bad by fate is drawn once, whenever it is exposed.
-        draw = rng.random(setting.fleet.size)
-        struck = setting.struck if setting.struck is not None else np.zeros(setting.fleet.size, np.bool_)
-        self._fated = struck & (draw < (setting.fault.rate if setting.fault else 0.0))
+        self._fated = np.zeros(setting.fleet.size, np.bool_)
+        if setting.fault is not None and setting.struck is not None:
+            self._fated = setting.struck & (rng.random(setting.fleet.size) < setting.fault.rate)
 
     def unnoticed(self) -> float:
         """For how many hours the service does not notice something: it writes calls once a turn, and looks once a
@@ -108,12 +129,12 @@ class Passing:
         """How the devices of a ring pass through it once it has opened."""
         made, plan, rng = self._set, self._set.plan, self._rng
         some = made.rings[position]
-        count, interval = len(some), made.fleet.interval[some]
+        count, interval = len(some), made.intervals[position]
         hours, again = made.hours, interval / LIVE_PART
-        self._soaks[some] = self._until_witnessed(some, plan.rings[position].soak.total_seconds() / SECONDS)
-        asked = self._first_call(some, at)
+        self._soaks[some] = self._until_witnessed(interval, plan.rings[position].soak.total_seconds() / SECONDS)
+        asked = self._first_call(some, interval, at)
         offered = self._when_met(hours.fetch, some, asked, again)
-        takes = made.size / made.fleet.rate[some] / SECONDS * rng.uniform(0.8, 1.25, count)
+        takes = made.fetches[position] * rng.uniform(0.8, 1.25, count)
         cap = plan.pace.downloading_at_once
         if cap is not None and cap < count:
             offered = self._in_turn(offered, takes, cap, again)
@@ -153,10 +174,10 @@ class Passing:
             soaked,
         )
 
-    def _first_call(self, some: Places, at: float) -> Numbers:
+    def _first_call(self, some: Places, interval: Numbers, at: float) -> Numbers:
         """When each is first heard of from a time on."""
         calls = self._set.hours.call[int(at) % len(self._set.hours.call)][some]
-        delay = self._set.fleet.interval[some] * self._rng.random(len(some))
+        delay = interval * self._rng.random(len(some))
         found = at + delay
         absent = np.flatnonzero(calls)
         found[absent] = _within(np.full(len(absent), at), calls[absent], delay[absent])
@@ -223,10 +244,10 @@ class Passing:
                 soaked = np.where(np.isfinite(bad), np.inf, soaked)
         return confirmed, bad, hurt, soaked
 
-    def _until_witnessed(self, some: Places, soak: float) -> Numbers:
+    def _until_witnessed(self, interval: Numbers, soak: float) -> Numbers:
         """How long after it is confirmed each of these calls for the first time after its soak: the first time in half
         the soak or sooner, later at its interval, each spread by a tenth. Over many calls it may come at any time."""
-        interval, count = self._set.fleet.interval[some], len(some)
+        count = len(interval)
         at = soak + interval * self._rng.random(count)
         many = soak > MANY_CALLS * interval
         if many.all():

@@ -32,7 +32,7 @@ from mellow_herald.core.foresight import Flags
 from mellow_herald.core.harm.waves import HarmProgress
 from mellow_herald.core.plan import BrakeKind
 from mellow_herald.core.rehearsal.fleet import Numbers
-from mellow_herald.core.rehearsal.passage import SECONDS, Passage, Passing, Setting
+from mellow_herald.core.rehearsal.passage import SECONDS, Passage, Passing, Setting, last_of
 from mellow_herald.core.rollout import RingState, RolloutState
 from mellow_herald.core.say import Say
 
@@ -181,7 +181,8 @@ class Run:
                 state, asks=None if asked is None else asked.asks, asks_why=None if asked is None else asked.why
             )
         counted = self._counted.get(position)
-        if counted is None or counted.at != at:  # several decisions may be due at one time
+        # Several decisions may be due at one time, and in the end nothing changes any more.
+        if counted is None or (counted.at != at and counted.at < passage.last):
             counted = self._counted[position] = self._count(passage, at)
         progress = replace(counted.ring, state=state, stands_why=self._stands[position])
         if state is RingState.DONE and not progress.live:
@@ -191,6 +192,9 @@ class Run:
         return progress
 
     def _count(self, passage: Passage, at: float) -> "_Counted":
+        if at < passage.first:
+            count, expected = len(passage.some), _count(passage.late > at)
+            return _Counted(at, RingProgress(RingState.OPEN, expected=expected, live=count, targeted=count), 0)
         bad, called, decided = passage.news <= at, passage.asked <= at, passage.decided <= at
         confirmed = (passage.confirmed <= at) & ~bad
         undecided = (passage.offered <= at) & ~decided
@@ -287,14 +291,14 @@ class Run:
             (passage.begun, passage.decided),
         ]
         if not passage.ever_aside:
-            last = max(_last(end) for _, end in spans)
+            last = max(last_of(end) for _, end in spans)
             found = [last] if last > -np.inf else []
         else:
             starts = np.sort(np.concatenate([begin[np.isfinite(begin)] for begin, _ in spans]))
             stops = np.sort(np.concatenate([end[np.isfinite(begin)] for begin, end in spans]))
             nobody = np.searchsorted(starts, stops, side="right") == np.arange(1, len(stops) + 1)
             found = stops[nobody & np.isfinite(stops)].tolist()
-        soaked = _last(passage.soaked)
+        soaked = last_of(passage.soaked)
         return [*found, soaked] if soaked > -np.inf else found
 
     # Opening ---------------------------------------------------------------------------------------------------------
@@ -332,12 +336,6 @@ class Run:
             if plan.harm is not None and plan.harm.at_most <= len(moments):
                 found.add(float(moments[plan.harm.at_most - 1]))
         self._news = sorted(found)
-
-
-def _last(times: Numbers) -> float:
-    """The last of these times that is ever, minus infinity if there is none."""
-    last = float(times.max(initial=-np.inf))
-    return last if last < np.inf else float(times[times < np.inf].max(initial=-np.inf))
 
 
 def _count(flags: Flags) -> int:

@@ -1,6 +1,6 @@
 """A rehearsal: many runs for each fault, and what would make it faster or gentler."""
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
@@ -24,16 +24,11 @@ ENOUGH = 400_000
 SHORTEST = 0.05
 
 
-# Applies a function to each of some numbers, in their order, as ``map`` does.
-Each = Callable[[Callable[[int], Tale], Iterable[int]], Iterable[Tale]]
-
-
 @dataclass(frozen=True, slots=True)
 class Ask:
     """What is to be rehearsed: a plan, on a fleet, from ``now`` on; ``size`` bytes for each device; each of ``faults``
     with whom it can strike (None: no fault); in so many ``runs``, from ``seed`` on. People say go, or approve, after
-    ``people`` hours; the service looks at its rollouts every ``turn`` hours. ``each`` plays the runs: one after the
-    other, or side by side, as each has a generator of its own."""
+    ``people`` hours; the service looks at its rollouts every ``turn`` hours."""
 
     plan: Plan
     fleet: Fleet
@@ -45,7 +40,6 @@ class Ask:
     seed: int = 1
     people: float = 0.0
     turn: float = 0.0
-    each: Each = map
 
 
 class Tables:
@@ -149,12 +143,9 @@ def _runs(
         setting = Setting(
             plan, fleet, hours, ask.watch, ask.now, ask.size, fault, struck, ask.people, ask.turn, rings, groups
         )
-
-        def play(number: int, setting: Setting = setting) -> Tale:
+        for number in range(shift, runs, days):
             course = Run(setting, np.random.default_rng((ask.seed, number))).play()
-            return tell(course, devices, ask.size, horizon, week.blocked)
-
-        yield from ask.each(play, range(shift, runs, days))
+            yield tell(course, devices, ask.size, horizon, week.blocked)
 
 
 def _changes(plan: Plan) -> Iterator[tuple[str, str, Plan]]:

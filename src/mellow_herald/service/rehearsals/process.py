@@ -6,9 +6,7 @@ import signal
 import sys
 import threading
 import time
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -31,8 +29,6 @@ from mellow_herald.store.trouble import ERRORS, is_away
 from mellow_herald.wire.plan import PlanDocument
 
 DATABASE = "HERALD_REHEARSAL_DATABASE"
-# Runs that are played side by side; most of a run is spent in computations that let another thread go on.
-SIDE_BY_SIDE = 2
 NICE, LOOK_S, LONGEST_WAIT_S, LONGEST_AWAY_S, LONGEST_ALONE_S = 10, 0.5, 3600.0, 3600.0, 60.0
 STARTED_BY = os.getppid()
 UNDER_WAY = (RehearsalState.WAITING, RehearsalState.RUNNING)
@@ -108,7 +104,7 @@ async def _ask(engine: AsyncEngine, row: StoredRehearsal, turn_s: float) -> tupl
 
 
 async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
-    """Plays in threads, and says how far it is meanwhile."""
+    """Plays in a thread, and says how far it is meanwhile."""
     done, stop = [0.0], threading.Event()
 
     def told(share: float) -> None:
@@ -116,8 +112,7 @@ async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
         if stop.is_set():
             raise _CancelledError
 
-    runs = ThreadPoolExecutor(SIDE_BY_SIDE)
-    playing = asyncio.ensure_future(asyncio.to_thread(rehearse, replace(ask, each=runs.map), told))
+    playing = asyncio.ensure_future(asyncio.to_thread(rehearse, ask, told))
     try:
         while not playing.done():
             await asyncio.wait([playing], timeout=LOOK_S)
@@ -132,7 +127,6 @@ async def _play(engine: AsyncEngine, rehearsal_id: int, ask: Ask) -> Any:
     finally:
         stop.set()
         await asyncio.wait([playing])
-        runs.shutdown(cancel_futures=True)
         playing.exception()  # whoever ends it need not hear of it
     return playing.result()
 
