@@ -32,7 +32,7 @@ async function act(reason: string) {
   <ReasonDialog :word="open ? 'approve' : null" :title="`Approve of ring ${seen?.name ?? ''} of rollout ${rolloutId}`" needs-reason fields-first :act="act" @leave="emit('leave')">
     <v-alert v-if="failure" type="error" class="mb-2">{{ failure }}</v-alert>
     <div v-if="seen" data-testid="to-approve">
-      <p class="mb-2"><strong>{{ seen.devices }} devices</strong> come next. So far <strong :class="{ bad: seen.hurt }">{{ seen.hurt }}</strong> of {{ seen.exposed }} exposed devices went bad.</p>
+      <p class="mb-2"><strong>{{ seen.devices }} {{ seen.devices === 1 ? 'device comes' : 'devices come' }}</strong> next. So far <strong :class="{ bad: seen.hurt }">{{ seen.hurt }}</strong> of {{ seen.exposed }} exposed devices went bad.</p>
       <ul class="seen mb-2">
         <li v-for="words in seen.brakes" :key="words">{{ words }}</li>
         <li v-if="seen.control">{{ seen.control }}</li>

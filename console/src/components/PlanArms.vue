@@ -26,7 +26,7 @@ function set(position: number, change: object) {
 </script>
 
 <template>
-  <v-checkbox :model-value="!!plan.arms?.length" label="compare two releases by lot in every ring but the last, and choose one for the rest" density="compact" hide-details @update:model-value="compare" />
+  <v-checkbox :model-value="!!plan.arms?.length" label="compare two releases by lot in every ring but the last" density="compact" hide-details @update:model-value="compare" />
   <div v-if="plan.arms?.length === 2" class="arms">
     <v-text-field :model-value="plan.arms[0]?.name" label="The release above, called" hide-details @update:model-value="(name) => set(0, { name, release: plan.release })" />
     <v-text-field :model-value="second?.name" label="The other, called" hide-details @update:model-value="(name) => set(1, { name })" />
@@ -40,5 +40,6 @@ function set(position: number, change: object) {
   display: grid;
   grid-template-columns: 1fr 1fr;
   gap: 8px;
+  margin-top: 8px;
 }
 </style>

@@ -68,7 +68,7 @@ function choose(id: number | null) {
       <v-alert v-if="current.state === 'failed' || current.state === 'cancelled'" type="warning" class="mb-3">{{ current.state }}{{ current.why ? `: ${current.why}` : '' }}</v-alert>
       <template v-if="current.result">
         <p class="mb-3">
-          <strong>Rehearsal {{ current.id }}</strong>, {{ current.result.devices }} devices<template v-if="current.result.assumed">, {{ Math.round(100 * current.result.assumed) }} % of them without a week of their own</template>. Numbers are the median, and 10 … 90 % of all runs.
+          <strong>Rehearsal {{ current.id }}</strong>, {{ current.result.devices }} {{ current.result.devices === 1 ? 'device' : 'devices' }}<template v-if="current.result.assumed">, {{ Math.round(100 * current.result.assumed) }} % of them without a week of their own</template>. Numbers are the median, and 10 … 90 % of all runs.
         </p>
         <RehearsedFault v-for="fault in current.result.faults" :key="fault.fault" :fault="fault" :beside="beside(fault.fault)" />
         <template v-if="current.result.levers.length">

@@ -50,7 +50,7 @@ async function act(reason: string) {
     <v-text-field v-model.lazy="where" label="Only devices that a selector picks" class="mb-2" hide-details />
     <v-alert v-if="failure" type="error" class="mb-2">{{ failure }}</v-alert>
     <template v-if="preview">
-      <p>{{ preview.targeted }} devices<template v-if="preview.at_risk">, {{ preview.at_risk }} of them still at risk: their turn comes when that has ended</template>.</p>
+      <p>{{ preview.targeted }} {{ preview.targeted === 1 ? 'device' : 'devices' }}<template v-if="preview.at_risk">, {{ preview.at_risk }} of them still at risk: their turn comes when that has ended</template>.</p>
       <table class="mb-4">
         <tbody>
           <tr v-for="way in preview.ways" :key="way.way" data-testid="way">
