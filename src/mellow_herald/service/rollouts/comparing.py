@@ -104,7 +104,10 @@ def _position(row: RolloutOfRelease, plan: Plan, name: str) -> int:
         raise _compares_none(rollout_id)
     if row["chosen"] is not None:
         raise ProblemError(
-            409, "already-chosen", f"{plan.arms[row['chosen']].name!r} was chosen in rollout {rollout_id} already."
+            409,
+            "already-chosen",
+            f"{plan.arms[row['chosen']].name!r} was chosen in rollout {rollout_id} already; the other goes to "
+            "who is left by a rollout of its own, once this one has ended.",
         )
     if row["state"] not in BEFORE_CHOICE:
         raise ProblemError(409, "wrong-state", f"Rollout {rollout_id} is {row['state']}: there is nothing to choose.")
