@@ -29,6 +29,7 @@ const change = ref<Schemas['ChangeOut'] | null>(null)
 const place = ref<HTMLDivElement | null>(null)
 const theme = useTheme()
 let plot: uPlot | null = null
+let drawnAs = ''
 let watching: ResizeObserver | null = null
 
 const { failure, reload } = useLoading(async () => {
@@ -56,9 +57,16 @@ const rows = computed(() => {
 })
 
 function draw() {
+  const found = change.value
+  const looks = `${found?.unit} ${theme.global.name.value}`
+  if (plot && found?.updated.length && looks === drawnAs && plot.root.parentElement === place.value) {
+    // The same lines further on: whoever points at them keeps their cursor.
+    plot.setData(sides(found))
+    return
+  }
   plot?.destroy()
   plot = null
-  const found = change.value
+  drawnAs = looks
   if (!found || !place.value || !found.updated.length) return
   const dark = theme.global.current.value.dark
   const ink = dark ? '#c9d1d9' : '#3c4650'

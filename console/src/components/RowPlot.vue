@@ -238,7 +238,7 @@ defineExpose({ reload })
     <p v-else-if="empty" class="quiet nothing">
       {{ against ? `Nothing came of both in this stretch.` : 'Nothing came in this stretch.' }} Is it listened to, or is it too early?
     </p>
-    <div v-show="drawn.lines.length" ref="place" class="plot" @mousedown="dragged = true" />
+    <div v-show="drawn.lines.length" ref="place" class="plot" @mousedown.left="dragged = true" />
     <div v-for="one in words" :key="`${one.signal} ${one.key}`" class="band">
       <span class="quiet who">{{ nameOf(one) }}</span>
       <span class="line">
