@@ -21,7 +21,7 @@ from tests.harness.patience import PATIENCE_S
 IDLE, DOWNLOADING, DOWNLOADED, UPDATING = range(4)
 INITIAL, SUCCESS, LOST, INTEGRITY, FAILED, DEFERRED = 0, 1, 4, 5, 8, 11
 PULL, PUSH, BOTH = range(3)
-ASKS_AGAIN_S = 30.0
+ASKS_AGAIN_S, WAKES_FOR_S = 30.0, 10.0
 TEXT, OPAQUE, LINKS, TLV = 0, 42, 40, 11542
 
 
@@ -298,6 +298,13 @@ class Meter:
         request = Message(code=Code.POST, uri=f"{self.server}/{'/'.join(self.location)}")
         request.opt.uri_query = list(query)
         return await self.request(request)
+
+    async def wake(self) -> None:
+        """Renews its registration, as one does that wakes now and then. It may just restart into its new firmware: the
+        library then says so, or nothing at all."""
+        with suppress(error.LibraryShutdown, TimeoutError):
+            async with asyncio.timeout(WAKES_FOR_S):
+                await self.renew()
 
     async def deregister(self) -> Message:
         """Gives its registration up."""

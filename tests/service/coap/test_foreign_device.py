@@ -1,13 +1,11 @@
 """Meters written from the standards' text alone, against the service."""
 
 import time
-from contextlib import suppress
 from datetime import timedelta
 from typing import Any
 
 import httpx
 import pytest
-from aiocoap.error import LibraryShutdown
 
 from mellow_herald.client import ProblemError
 from mellow_herald.wire.plan import PlanDocument
@@ -113,7 +111,7 @@ def test_a_package_that_it_will_not_have_is_tried_again_as_often_as_the_plan_say
     rollout = coap.herald.rollouts.start(plan(coap, serial, retries=1, retry_pause="1s")).id
     coap.running.wait_for(rollout, lambda one: one.states == {"failed": 1})
     coap.running.pass_time(timedelta(seconds=2))
-    field.do(meter.renew())
+    field.do(meter.wake())
     assert coap.running.wait_for(rollout, lambda one: one.live == 0).states == {"confirmed": 1}
     assert len(packages) == 2
     (attempt,) = some(coap.herald.rollouts.attempts(rollout).items)
@@ -138,7 +136,7 @@ def test_an_execute_without_a_yes(coap: CoapService, field: Field, serial: str, 
     if answers == "refuses":
         until(lambda: "it was told to switch, and answered 4.05" in coap.herald.coap.show(serial).trouble)
         meter.refuses_execute = False
-        field.do(meter.renew())
+        field.do(meter.wake())
     assert coap.running.wait_for(rollout, lambda one: one.live == 0).states == {"confirmed": 1}
     refused = [detail for _, detail in timeline(coap, serial) if "4.05 (nothing to install)" in detail]
     assert len(refused) == (answers == "refuses"), "whatever went wrong stays visible, whatever goes wrong later"
@@ -205,9 +203,7 @@ def test_one_in_queue_mode_hears_only_after_it_has_spoken(coap: CoapService, fie
 
     # It wakes now and then, as such a device does: on a slow machine one waking is too short for all there is to say.
     def woken() -> bool:
-        # It may just restart into the new firmware: the library then says so, or nothing at all.
-        with suppress(LibraryShutdown, TimeoutError):
-            field.do(meter.renew(), 10.0)
+        field.do(meter.wake())
         return coap.herald.rollouts.show(rollout).live == 0
 
     until(woken, every=1.0)
